@@ -49,7 +49,7 @@ def dense(frame, terms, bases):
     """Lay out [1, the products of the columns of each term] and name the columns as the coefficient table does."""
     columns, names = [[mp.mpf(1)] * len(frame)], [("(intercept)", "")]
     for term in terms:
-        parts = [part if isinstance(part, tuple) else (part, 1) for part in (term if isinstance(term, list) else [term])]  # fmt: skip
+        parts = [part if isinstance(part, tuple) else (part, 1) for part in (term if isinstance(term, list) else [term])]
         name = term if isinstance(term, str) else term_of(term).name
         curved = any(power > 1 for _, power in parts)
         ordered = [p for p in parts if p[0] not in bases] + [p for p in parts if p[0] in bases]
@@ -145,9 +145,7 @@ def made_up(rows=120, seed=3):
 
 def leverages(columns, inverse):
     """Return the diagonal of the projection on some columns."""
-    moved = [
-        [mp.fdot(zip(row, values, strict=True)) for row in inverse.tolist()] for values in zip(*columns, strict=True)
-    ]
+    moved = [[mp.fdot(zip(row, values, strict=True)) for row in inverse.tolist()] for values in zip(*columns, strict=True)]
     return [mp.fdot(zip(own, values, strict=True)) for own, *values in zip(moved, *columns, strict=True)]
 
 
@@ -200,9 +198,7 @@ def sandwich(frame, outcome, terms, bases, kind, cluster=None):
                     score = cross * (b - without)
                 summed += score * score.T
             G = len(labels)
-            middle += (
-                sign * summed * (mp.mpf(G - 1) / G if kind == "CR3" else mp.mpf(G) / (G - 1) * mp.mpf(n - 1) / (n - p))
-            )
+            middle += sign * summed * (mp.mpf(G - 1) / G if kind == "CR3" else mp.mpf(G) / (G - 1) * mp.mpf(n - 1) / (n - p))
     V = inverse * middle * inverse
     every = mp.matrix([[V[i, j] for j in range(1, p)] for i in range(1, p)])
     z = mp.matrix([b[i] for i in range(1, p)])

@@ -20,9 +20,7 @@ def rows(n=240, seed=5, **more):
     rng = np.random.default_rng(seed)
     voice = rng.choice(["alto", "bass", "tenor"], n, p=[0.5, 0.3, 0.2])
     age = np.round(rng.uniform(18, 80, n))
-    frame = pd.DataFrame(
-        {"voice": voice, "age": age, "stays": rng.choice(["no", "yes"], n), "new": rng.integers(0, 2, n)}
-    )
+    frame = pd.DataFrame({"voice": voice, "age": age, "stays": rng.choice(["no", "yes"], n), "new": rng.integers(0, 2, n)})
     frame["score"] = np.round(50 + 4 * (voice == "tenor") - 3 * (voice == "bass") + 0.1 * age + rng.normal(0, 6, n), 2)
     frame["fee"] = np.round(np.exp(3 + 0.3 * (voice == "tenor") + 0.005 * age + rng.normal(0, 0.4, n)), 2)
     frame["visits"] = rng.poisson(np.exp(0.4 + 0.01 * age))
@@ -67,9 +65,7 @@ def one_row():
 def sparse(scheme):
     """Return a choir whose first grade has 12 rows, 2 of them here, and whose other two grades are as large as one another."""
     frame = rows(grade=np.repeat([1, 2, 3], [12, 114, 114]))
-    grade = study(frame.assign(here=frame["here"].where(frame.index > 11, frame.index < 2).astype(int))).as_ordinal(
-        "grade"
-    )
+    grade = study(frame.assign(here=frame["here"].where(frame.index > 11, frame.index < 2).astype(int))).as_ordinal("grade")
     return grade.code_as("grade", scheme) if scheme != "indicator" else grade.mark("grade", 1)
 
 
@@ -95,9 +91,7 @@ def steep():
     )
     pulled = (tenor(more) & (more["age"] > 40)) | (~tenor(more) & (more["age"] < 45) & new(more))
     draws = np.random.default_rng(2).random(len(more))
-    return study(
-        more.assign(here=(draws < np.where(pulled, 0.85, 0.25)).astype(int), new=more["new"].map({0: "no", 1: "yes"}))
-    )
+    return study(more.assign(here=(draws < np.where(pulled, 0.85, 0.25)).astype(int), new=more["new"].map({0: "no", 1: "yes"})))
 
 
 def crossed(seed):
@@ -109,9 +103,7 @@ CROSSED = ["voice", "new", mb.interaction("voice", "new")]
 CASES = {
     "a slope by group, clear": lambda: linear(["age", "voice", mb.interaction("age", "voice")], data=steep()),
     "two groups crossed, clear": lambda: linear(["voice", "new", mb.interaction("voice", "new")], data=steep()),
-    "a curve and a product, clear": lambda: linear(
-        [mb.polynomial("age"), "fee", mb.interaction("age", "fee")], "bent", steep()
-    ),
+    "a curve and a product, clear": lambda: linear([mb.polynomial("age"), "fee", mb.interaction("age", "fee")], "bent", steep()),
     "odds, a slope by group, clear": lambda: odds(["age", "voice", mb.interaction("age", "voice")], steep()),
     "odds, two groups crossed, clear": lambda: odds(["voice", "new", mb.interaction("voice", "new")], steep()),
     "two groups crossed, one row clear alone": lambda: linear(CROSSED, data=crossed(54)),
@@ -160,9 +152,7 @@ CASES = {
     "odds, a slope by group": lambda: odds(["age", "voice", mb.interaction("age", "voice")]),
     "odds, 0 and 1 among the terms": lambda: odds(["new"]),
     "odds, trend coding": lambda: odds(["grade"], study().as_ordinal("grade").code_as("grade", "trend")),
-    "odds, penalised and rare": lambda: odds(
-        ["voice"], study(rows(here=(np.arange(240) % 60 == 0).astype(int))), penalty="firth"
-    ),
+    "odds, penalised and rare": lambda: odds(["voice"], study(rows(here=(np.arange(240) % 60 == 0).astype(int))), penalty="firth"),
     "odds, a curve": lambda: odds([mb.polynomial("age")]),
     "odds, a product of two": lambda: odds(["age", "fee", mb.interaction("age", "fee")]),
     "odds, three together": lambda: odds(["age", "fee", "stays", mb.interaction("age", "fee", "stays")]),

@@ -40,9 +40,7 @@ STEPS = " ".join(
     )
 )
 LOGGED = "choirs.plan.toml --outcome log_practice_hours --log practice_hours"
-EFFECT = " ".join(
-    f"""--prepare 'do = "code_as", column = "{name}", scheme = "effect"'""" for name in ("voice", "stays")
-)
+EFFECT = " ".join(f"""--prepare 'do = "code_as", column = "{name}", scheme = "effect"'""" for name in ("voice", "stays"))
 SHORT = {name: globals()[name] for name in ("BOOK", "BELONGING", "STAYS", "CURVED", "STEPS", "LOGGED", "EFFECT")}
 COMMANDS = (Path(__file__).parent / "commands.txt").read_text(encoding="utf-8").format(**SHORT).splitlines()
 """The commands, a line each, where what many have in common stands in braces."""
@@ -163,9 +161,7 @@ def drawn(name):
     lines = [f"== {name} {_some(figure.get_size_inches())}", *(f"over all: {_told(t)}" for t in figure.texts)]
     for ax in figure.axes:
         labels = [
-            "by itself"
-            if isinstance(axis.get_major_formatter(), ScalarFormatter)
-            else [t.get_text() for t in axis.get_ticklabels()]
+            "by itself" if isinstance(axis.get_major_formatter(), ScalarFormatter) else [t.get_text() for t in axis.get_ticklabels()]
             for axis in (ax.xaxis, ax.yaxis)
         ]
         lines.append(f"axes {ax.get_title(loc='left')!r} {ax.get_xlabel()!r} {ax.get_ylabel()!r} {ax.get_xscale()}")

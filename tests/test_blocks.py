@@ -82,12 +82,12 @@ def test_every_rung_is_the_fit_of_its_terms_on_the_rows_of_all(kind, setting, bl
             b, V = alone.coefficients["estimate"].to_numpy()[rows], alone.covariance.to_numpy()[np.ix_(rows, rows)]
             wanted, rest = b @ np.linalg.solve(V, b), alone.df_rest
             if np.isfinite(rest):
-                wanted, rest = (wanted / len(rows), rest) if setting != "clustered" else hotelling(wanted, len(rows), rest)  # fmt: skip
+                wanted, rest = (wanted / len(rows), rest) if setting != "clustered" else hotelling(wanted, len(rows), rest)
             assert (step.statistic, step.df_rest) == (pytest.approx(wanted, rel=1e-7), rest)
             assert step.test == ("Wald F" if np.isfinite(rest) else "Wald")
         if below is not None and kind == "linear":
             moved = hierarchy.movements.query("block == @name").set_index(["term", "level"])
-            was, now = (f.coefficients.set_index(["term", "level"])["estimate"].loc[moved.index] for f in (below, alone))  # fmt: skip
+            was, now = (f.coefficients.set_index(["term", "level"])["estimate"].loc[moved.index] for f in (below, alone))
             np.testing.assert_allclose(moved[["before", "after"]].to_numpy().T, [was, now], rtol=1e-7, atol=1e-10)
         below = alone
     assert hierarchy.rows_alone[0] == 300 > hierarchy.rows_alone[1] > hierarchy.rows_alone[-1] == len(complete)
@@ -149,7 +149,7 @@ def _moved(steps, beside, added, y):
 def test_how_rows_move_a_change_is_told_by_an_even_spread_of_many_rows(tmp_path, monkeypatch):
     monkeypatch.setattr("markbase.files.parts.table_files.PART_ROWS", 7_000)
     rng, n = np.random.default_rng(5), 73_728  # of the rows used one in three is looked at
-    frame = pd.DataFrame({"x": rng.normal(size=n), "z": rng.exponential(size=n), "voice": rng.choice(["a", "b", "c"], n)})  # fmt: skip
+    frame = pd.DataFrame({"x": rng.normal(size=n), "z": rng.exponential(size=n), "voice": rng.choice(["a", "b", "c"], n)})
     frame["y"] = 1e9 + frame["x"] + frame["z"] + (frame["voice"] == "b") + rng.normal(size=n)
     frame = frame.sort_values("z", ignore_index=True)
     frame.loc[::3, "x"] = np.nan  # places that come again and again
@@ -235,7 +235,7 @@ def test_samples_are_rows_or_clusters_drawn_and_fitted_by_hand(kind, what):
         w = w * (frame["times"] if "weight" in what else 1.0)
         w = np.asarray(w, dtype=float)
         changes.append(np.diff([0, share(X[:, :2], w), share(X, w)]))
-    changes, seen = np.array([c for c in changes if np.isfinite(c).all()]), found["r2_change" if kind == "linear" else "mcfadden_change"]  # fmt: skip
+    changes, seen = np.array([c for c in changes if np.isfinite(c).all()]), found["r2_change" if kind == "linear" else "mcfadden_change"]
     for k in range(2):
         shift = 2 * norm.ppf(np.clip(np.mean(changes[:, k] < seen[k]), 0.005, 0.995))
         wanted = np.quantile(changes[:, k], norm.cdf([shift - norm.ppf(0.975), shift + norm.ppf(0.975)]))
@@ -310,12 +310,12 @@ def test_a_movement_is_that_of_the_estimates_and_its_error_that_of_the_combinati
     small, large = hierarchy.fits
     table = hierarchy.movements
     assert table["block"].unique().tolist() == ["b"]
-    assert table[["term", "level"]].to_numpy().tolist() == [["age", ""], ["voice", "soprano"], ["voice", "tenor"], ["voice", "bass"]]  # fmt: skip
+    assert table[["term", "level"]].to_numpy().tolist() == [["age", ""], ["voice", "soprano"], ["voice", "tenor"], ["voice", "bass"]]
     before, after = (f.coefficients.set_index(["term", "level"]) for f in (small, large))
     keys = list(zip(table["term"], table["level"], strict=True))
     np.testing.assert_allclose(table["after"], after.loc[keys, "estimate"], rtol=1e-12)
     used = study.keep({n: {"present": True} for n in (outcome, "age", "voice", "rehearsals", "travel_km")}).frame()
-    X = np.column_stack([np.ones(len(used)), used["age"], *(used["voice"] == v for v in ("soprano", "tenor", "bass"))]).astype(float)  # fmt: skip
+    X = np.column_stack([np.ones(len(used)), used["age"], *(used["voice"] == v for v in ("soprano", "tenor", "bass"))]).astype(float)
     Z = used[["rehearsals", "travel_km"]].to_numpy(float)
     root = np.sqrt(used["weight"].to_numpy(float))[:, None] if "weights" in setting else 1.0
     if "fixed_effects" in setting:  # within the levels

@@ -163,6 +163,6 @@ def test_the_command_and_a_plan_tell_the_same(tmp_path):
     assert f"{low:.3f} to {high:.3f} " in page
     assert f"| {low:.3f} to {high:.3f} |" in (tmp_path / "out" / "tables.md").read_text()
     assert "120, of whole levels of choir drawn with replacement, seed 3" in page
-    assert "from 120 bootstrap samples of whole levels of choir (seed 3)" in (tmp_path / "out" / "methods.txt").read_text()  # fmt: skip
+    assert "from 120 bootstrap samples of whole levels of choir (seed 3)" in (tmp_path / "out" / "methods.txt").read_text()
     for more in (["--guide"], ["--bootstrap", 20]):
         assert run(*command, *more, cwd=tmp_path).returncode == 2

@@ -66,7 +66,7 @@ def coefficients(page):
 def shows(page, fit):
     """Say whether the coefficients in sight are those of a fit."""
     seen = coefficients(page)
-    return all(seen[r.level or r.term] == ("0" if r.base else repr(r.estimate).replace("-", "−")) for r in fit.coefficients.itertuples())  # fmt: skip
+    return all(seen[r.level or r.term] == ("0" if r.base else repr(r.estimate).replace("-", "−")) for r in fit.coefficients.itertuples())
 
 
 @pytest.mark.parametrize("width", [1280, 390])

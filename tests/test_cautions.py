@@ -96,7 +96,7 @@ def test_a_difference_that_turns_round_is_told_with_the_means_as_they_are(shift,
     assert len(own) == clear
     if clear:
         b, a = re.search(r"have a higher (?:mean|share) than those of the base \((\S+) against ([^)]+)\)", own[0].replace("−", "-")).groups()  # fmt: skip
-        assert [float(v.strip("%")) for v in (b, a)] == pytest.approx(means[["b", "a"]] * (100 if kind != "linear" else 1), abs=0.06)  # fmt: skip
+        assert [float(v.strip("%")) for v in (b, a)] == pytest.approx(means[["b", "a"]] * (100 if kind != "linear" else 1), abs=0.06)
     for terms in (["group"], ["group", "x", mb.interaction("group", "x")]):
         assert "Simpson" not in str(fit(terms).reading())
 
@@ -111,7 +111,7 @@ def test_many_rows_at_an_end_of_the_outcome_are_told(share, end, least, parts, t
     study = mb.open_study(tmp_path / "t.csv", in_parts=parts)
     told = [c for c in mb.fit_linear(study, "y", ["x"]).reading().cautions if " effect)" in c]
     which = "highest" if end == 20 else "lowest"
-    assert [c.split(" (a")[0] for c in told] == [f"{share:.1%} of the rows have the {which} value of `y`, {end}"] * (share >= 0.15)  # fmt: skip
+    assert [c.split(" (a")[0] for c in told] == [f"{share:.1%} of the rows have the {which} value of `y`, {end}"] * (share >= 0.15)
     assert all(("two questions" in c) == (end == 0) for c in told)
     often = mb.fit_linear(study, "y", ["x"], weights="times", weights_are="frequency").reading().cautions
     assert any("42.9% of the rows" in c for c in often) == (share == 0.6)
@@ -158,7 +158,7 @@ def waves(levels=60, alike=1.0):
     singer, x = np.repeat(np.arange(levels), 4), rng.normal(size=4 * levels)
     y = x + alike * rng.normal(size=levels)[singer] + rng.normal(size=4 * levels)
     yes = np.where(y + rng.logistic(size=len(y)) > 0, "yes", "no")
-    return pd.DataFrame({"y": y, "yes": yes, "x": x, "singer": [f"S{k:03d}" for k in singer], "w": 1.0 + (x > 0), "choir": singer % 6})  # fmt: skip
+    return pd.DataFrame({"y": y, "yes": yes, "x": x, "singer": [f"S{k:03d}" for k in singer], "w": 1.0 + (x > 0), "choir": singer % 6})
 
 
 @pytest.mark.parametrize("kind", ["linear", "logistic"])
@@ -184,7 +184,7 @@ def test_rows_that_go_together_by_a_column_nobody_named_are_told(kind):
     else:
         named = fit(mb.Study(frame).as_role("singer", "cluster")).checks().intraclass
         figures = f"F({named.df}, {named.df_rest}) = {named.statistic:.2f}, p < .001"
-    assert "They take rows of one singer as independent, which are alike in what the model misses (intraclass correlation 0." in text  # fmt: skip
+    assert "They take rows of one singer as independent, which are alike in what the model misses (intraclass correlation 0." in text
     assert figures in text
     assert figures in finding.figures
     assert finding.way_on.startswith("cluster the errors by `singer`")
@@ -194,10 +194,10 @@ def test_rows_that_go_together_by_a_column_nobody_named_are_told(kind):
     assert mb.cross_validate(fit(frame), repeats=1).possible_cluster == "singer"
     quiet = [fit(waves(alike=0.0)), fit(frame, cluster="singer"), fit(frame, weights="w"), fit(mb.Study(frame).as_role("singer", "cluster"))]  # fmt: skip
     assert not any("as independent" in said(other)[0] for other in quiet)
-    few = frame.assign(day=[f"D{k}" for k in range(8)] * 30, y=lambda f: f["y"] + np.arange(240) % 8, singer="s", choir=1)  # fmt: skip
+    few = frame.assign(day=[f"D{k}" for k in range(8)] * 30, y=lambda f: f["y"] + np.arange(240) % 8, singer="s", choir=1)
     few["yes"] = np.where(few["y"] > few["y"].median(), "yes", "no")
     assert not mb.cross_validate(fit(few.drop(columns=["singer", "choir"])), repeats=1).possible_cluster
-    assert "put day into the model; its 8 levels are too few to cluster by" in said(fit(few.drop(columns=["singer", "choir"])))[0]  # fmt: skip
+    assert "put day into the model; its 8 levels are too few to cluster by" in said(fit(few.drop(columns=["singer", "choir"])))[0]
     rng, at = (
         np.random.default_rng(3),
         np.arange(3000) % 9,
@@ -229,7 +229,7 @@ def test_rows_that_go_together_beyond_the_clusters_are_told(nested, kind):
     rest = len(by) - 30 - taken
     figures = f"F(29, {rest}) = {F * rest / (len(by) - 30):.2f}, p < .001"
     way = "cluster the errors by song" if nested else f"{'take its levels out as fixed effects, or ' if kind == 'linear' else ''}take errors clustered two ways, by singer and by song"  # fmt: skip
-    text, (*_, finding) = (" ".join(str(found).split()), [f for f in found.checks().findings if f.about == "rows together"])  # fmt: skip
+    text, (*_, finding) = (" ".join(str(found).split()), [f for f in found.checks().findings if f.about == "rows together"])
     assert f"do not allow for song, {'in one of which each singer lies, and ' if nested else ''}whose rows" in text
     assert figures in text
     assert f"): {way} " in text
@@ -244,11 +244,11 @@ def test_a_change_explained_by_what_it_began_from_is_told_and_nothing_else_of_th
     rng = np.random.default_rng(5)
     frame = pd.DataFrame({"pre": rng.normal(50, 10, 200).round(1), "arm": ["a", "b"] * 100})
     frame["post"] = (frame["pre"] * 0.6 + 22 + 6 * rng.normal(size=200)).round(1)
-    frame = frame.assign(gain=frame["post"] - frame["pre"], loss=frame["pre"] - frame["post"], part=frame["pre"].abs() + 1)  # fmt: skip
+    frame = frame.assign(gain=frame["post"] - frame["pre"], loss=frame["pre"] - frame["post"], part=frame["pre"].abs() + 1)
     frame["whole"] = frame["part"] + frame["post"]
     frame.loc[[3, 7], ["post", "gain", "loss"]] = np.nan
     told = {}
-    for outcome, term in (("gain", "pre"), ("loss", "pre"), ("post", "pre"), ("pre", "post"), ("part", "post"), ("gain", "part")):  # fmt: skip
+    for outcome, term in (("gain", "pre"), ("loss", "pre"), ("post", "pre"), ("pre", "post"), ("part", "post"), ("gain", "part")):
         study = mb.Study(frame.drop(columns={"gain": "loss", "loss": "gain"}.get(outcome, "arm")))
         with warnings.catch_warnings(record=True) as caught:
             warnings.simplefilter("always")
@@ -264,15 +264,15 @@ def test_of_many_pairs_without_overlap_the_first_are_named_and_the_others_counte
     rng = np.random.default_rng(4)
     k = np.repeat(np.arange(8), 12)
     x = np.r_[k[:72], rng.integers(6, 8, 24)] + rng.uniform(0, 0.4, 96)
-    pd.DataFrame({"y": rng.normal(size=96), "g": [f"l{v}" for v in k], "x": x.round(2)}).to_csv(tmp_path / "t.csv", index=False)  # fmt: skip
-    page = " ".join(run("groups", "t.csv", "g", "--outcome=y", "--terms=g,x", "--base=g=l0", cwd=tmp_path).stdout.split())  # fmt: skip
+    pd.DataFrame({"y": rng.normal(size=96), "g": [f"l{v}" for v in k], "x": x.round(2)}).to_csv(tmp_path / "t.csv", index=False)
+    page = " ".join(run("groups", "t.csv", "g", "--outcome=y", "--terms=g,x", "--base=g=l0", cwd=tmp_path).stdout.split())
     told = re.search(r"In x no row of l0 \(0.*?\) is like one of l1 (.*?), nor one of l1 (.*?) like one of l2 (.*?) \(and so for 6 more levels\)", page)  # fmt: skip
     assert [group.count("l") for group in told.groups()] == [5, 0, 5]
     assert "or 3 more levels" in told[1]
 
 
 def test_the_answers_of_a_report_say_what_takes_a_part_of_them_back(tmp_path):
-    frame = trial(240).assign(singer=[f"S{k // 4}" for k in range(240)], tone=lambda f: np.repeat(f["tone"][:60].to_numpy(), 4) + f["tone"])  # fmt: skip
+    frame = trial(240).assign(singer=[f"S{k // 4}" for k in range(240)], tone=lambda f: np.repeat(f["tone"][:60].to_numpy(), 4) + f["tone"])
     fits = {"all": mb.fit_linear(frame, "tone", ["arm", "sessions"]), "some": mb.fit_linear(frame.assign(tone=frame["tone"].mask(frame["arm"] == "usual")), "tone", ["arm"])}  # fmt: skip
     mb.report(fits, tmp_path / "r.html")
     text = re.sub(r"<[^>]+>", "", (tmp_path / "r.html").read_text("utf-8"))
@@ -326,20 +326,18 @@ def test_spread_that_grows_is_no_bend():
 
 
 @pytest.mark.parametrize("kind", ["linear", "logistic"])
-@pytest.mark.parametrize(
-    "how", [{}, {"cluster": "team"}, {"weights": "w"}, {"weights": "times", "weights_are": "frequency"}]
-)
+@pytest.mark.parametrize("how", [{}, {"cluster": "team"}, {"weights": "w"}, {"weights": "times", "weights_are": "frequency"}])
 def test_one_row_that_decides_a_verdict_is_named_with_what_is_told_without_it(kind, how):
     rng, n = np.random.default_rng(11), 240
     table = pd.DataFrame({"x": rng.normal(50, 10, n).round(1), "arm": np.where(np.arange(n) % 3 > 0, "new", "old")})
     table["team"], table["times"], table["w"] = [f"t{k % 30}" for k in range(n)], 1, rng.uniform(0.5, 2, n)
     table["y"] = (0.08 * (table["x"] - 50 if kind == "logistic" else 0) + rng.normal(size=n)).round(4)
-    table["who"], table.loc[7, "x"], table.loc[7, "y"] = ([f"p{k}" for k in range(n)], 480 if kind == "linear" else -900, 40)  # fmt: skip
+    table["who"], table.loc[7, "x"], table.loc[7, "y"] = ([f"p{k}" for k in range(n)], 480 if kind == "linear" else -900, 40)
     table["passed"] = np.where(table["y"] > 0, "yes", "no")
     made, outcome = (mb.fit_linear, "y") if kind == "linear" else (mb.fit_logistic, "passed")
     how = how | ({"event": "yes"} if kind == "logistic" else {})
     book = {"columns": {"who": {"role": "identifier"}}}
-    fit, without = (made(mb.Study(t, codebook=book), outcome, ["x", "arm"], **how) for t in (table, table.drop(index=7)))  # fmt: skip
+    fit, without = (made(mb.Study(t, codebook=book), outcome, ["x", "arm"], **how) for t in (table, table.drop(index=7)))
     (told,) = [s.cautions for s in fit.reading().statements if s.term == "x"]
     found = [c for c in told if c.startswith("One row")]
     if "weights_are" in how:  # a row is several people
@@ -350,7 +348,7 @@ def test_one_row_that_decides_a_verdict_is_named_with_what_is_told_without_it(ki
     assert flips or (kind, *how) == ("linear", "weights")
     does = "decides what is told of it" if flips else f"moves it by {abs(after['estimate'] - before['estimate']) / before['se']:.1f} standard errors"  # fmt: skip
     names = ["estimate", "low", "high"] if kind == "linear" else ["odds_ratio", "odds_low", "odds_high"]
-    numbers = [float(v.replace("−", "-")) for v in re.findall(r"[−\d][\d.]*", found[0].partition("without it, it is ")[2])]  # fmt: skip
+    numbers = [float(v.replace("−", "-")) for v in re.findall(r"[−\d][\d.]*", found[0].partition("without it, it is ")[2])]
     assert [numbers[k] for k in (0, 2, 3)] == pytest.approx(after[names].tolist(), abs=0.006)
     assert f"One row {does}, who p7 (" in found[0]
     distance = fit.checks().cases["influence"].iloc[0]
@@ -373,7 +371,7 @@ def test_a_row_that_decides_a_curve_is_named_as_well():
 
 @pytest.mark.parametrize("kind", ["linear", "logistic"])
 @pytest.mark.parametrize("crossed", [("ab",), ("ab", "ac"), ("ab", "ac", "bc", "abc")])
-def test_the_rarest_combination_that_a_coefficient_compares_is_told_and_a_page_that_its_differences_are_averages(crossed, kind, tmp_path):  # fmt: skip
+def test_the_rarest_combination_that_a_coefficient_compares_is_told_and_a_page_that_its_differences_are_averages(crossed, kind, tmp_path):
     rng, n = np.random.default_rng(len(crossed)), 360
     table = pd.DataFrame({k: rng.choice(list("xyz"[-len(p) :]), n, p=p) for k, p in (("a", [0.2, 0.3, 0.5]), ("b", [0.4, 0.6]), ("c", [0.6, 0.4]))})  # fmt: skip
     table["v"] = np.where((table["a"] == "y") & (table["b"] == "y"), 2, 0) + rng.normal(size=n)
@@ -391,7 +389,7 @@ def test_the_rarest_combination_that_a_coefficient_compares_is_told_and_a_page_t
         if s.term == "(intercept)" or not s.level:
             continue
         levels = dict(zip(s.term.split(" × "), s.level.split(" × "), strict=True))
-        cells = [{**base, **dict(zip(levels, pick, strict=True))} for pick in itertools.product(*[(v, base[g]) for g, v in levels.items()])]  # fmt: skip
+        cells = [{**base, **dict(zip(levels, pick, strict=True))} for pick in itertools.product(*[(v, base[g]) for g, v in levels.items()])]
         rows = [table[list(over)].eq({g: cell[g] for g in over}).all(axis=1).sum() for over in sets if set(levels) <= over and len(over) > 1 for cell in cells]  # fmt: skip
         rows.append(table[list(levels)].eq(levels).all(axis=1).sum())
         told = [int(re.findall(r"Only (\d+) rows? used", c)[0]) for c in s.cautions if "rows used ha" in c]
@@ -399,7 +397,7 @@ def test_the_rarest_combination_that_a_coefficient_compares_is_told_and_a_page_t
     table.to_csv(tmp_path / "t.csv", index=False)
     model = ["--terms", "a,b,c", *itertools.chain(*(("--interaction", ",".join(c)) for c in crossed)), "--outcome", "v" if kind == "linear" else "ok"]  # fmt: skip
     more = [] if kind == "linear" else ["--kind", "logistic", "--event", "yes"]
-    page = run("groups", "t.csv", "a", *model, *more, *(f"--base={g}={v}" for g, v in base.items()), cwd=tmp_path).stdout  # fmt: skip
+    page = run("groups", "t.csv", "a", *model, *more, *(f"--base={g}={v}" for g, v in base.items()), cwd=tmp_path).stdout
     clear = [sorted(set(c) - {"a"}) for c in crossed if "a" in c and joint[" × ".join(c)] < 0.05]
     assert clear or "abc" in crossed
     told = re.findall(r"averages over the rows, and not the same at every (.+?) (?=mind|Every)", " ".join(page.split()))
@@ -416,7 +414,7 @@ def test_clear_terms_are_weak_evidence_where_all_together_are_not(kind):
     rng, seen = np.random.default_rng(4), set()
     for _ in range(40):
         frame = pd.DataFrame(rng.normal(size=(60, 6)), columns=["score", *"abcde"])
-        study = mb.Study(frame.assign(score=lambda f: f["score"] + f["a"] / 4, high=lambda f: np.where(f["score"] > 0, "y", "n")))  # fmt: skip
+        study = mb.Study(frame.assign(score=lambda f: f["score"] + f["a"] / 4, high=lambda f: np.where(f["score"] > 0, "y", "n")))
         fit = either(kind, study, list("abcde"), ("high", "y"))
         clear, unsure = int((fit.terms["p"] < 0.05).sum()), bool(fit.overall.p >= 0.05)
         told = [c for c in fit.reading().cautions if "among 5 is weak evidence while that is so" in c]
@@ -432,7 +430,7 @@ def test_each_coefficient_names_the_row_that_decides_it_where_several_do():
     table.loc[[7, 90], ["x", "z"]] = [[700, 5], [50, 80]]
     told = {s.term: [c for c in s.cautions if "ow " in c and "Cook" in c] for s in mb.fit_linear(table, "y", ["x", "z", "q"]).reading().statements}  # fmt: skip
     for term, place in (("x", 7), ("z", 90)):
-        (words,), other = told[term], mb.fit_linear(table.drop(index=place), "y", ["x", "z", "q"]).coefficients.set_index("term")  # fmt: skip
+        (words,), other = told[term], mb.fit_linear(table.drop(index=place), "y", ["x", "z", "q"]).coefficients.set_index("term")
         assert f"row {place + 1} (" in words
         assert float(re.search(r"it is ([\d.]+) ", words)[1]) == pytest.approx(other.loc[term, "estimate"], abs=0.006)
     assert not told["q"]
@@ -443,12 +441,12 @@ def test_a_logged_column_is_told_for_twice_its_source(outcome, how):
     rng = np.random.default_rng(3)
     km = rng.lognormal(2, 1, 300).round(1) + 0.1
     frame = pd.DataFrame({"km": km, "y": (3 * km**0.7 * np.exp(rng.normal(0, 0.5, 300))).round(2)})
-    study = mb.Study(frame.assign(yes=np.where(frame["y"] > 12, "yes", "no"))).derive("x", **{how: "km"}).derive("log_y", log="y")  # fmt: skip
+    study = mb.Study(frame.assign(yes=np.where(frame["y"] > 12, "yes", "no"))).derive("x", **{how: "km"}).derive("log_y", log="y")
     fit = (mb.fit_logistic(study, "yes", ["x"], event="yes") if outcome == "yes" else mb.fit_linear(study, outcome, ["x"]))  # fmt: skip
     b, low, high = np.log(2) * fit.coefficients.loc[1, ["estimate", "low", "high"]].to_numpy(float)
     words = " ".join(str(fit.reading().statements[1].text).split())
     start = f"With {'1 + ' if how == 'log1p' else ''}`km` twice as large"
-    wanted = np.exp([b, b, low, high]) if outcome == "yes" else 100 * np.expm1([b, low, high]) if outcome == "log_y" else [b, low, high]  # fmt: skip
+    wanted = np.exp([b, b, low, high]) if outcome == "yes" else 100 * np.expm1([b, low, high]) if outcome == "log_y" else [b, low, high]
     found = [float(v) for v in re.findall(r"\d[\d.]*\d", words.partition(start)[2].partition("95%")[0] + words.partition(start)[2].partition("CI")[2])]  # fmt: skip
     assert found[: len(wanted)] == pytest.approx(list(wanted), rel=0.02)
     assert ("The elasticity is" in words) == (outcome == "log_y")

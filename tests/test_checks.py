@@ -91,7 +91,7 @@ def test_a_row_that_is_fitted_exactly_has_its_part_in_the_test_of_the_spread():
     w, y = rng.uniform(1, 2, 41), rng.normal(size=41)
     study = mb.Study(pd.DataFrame({"g": g.astype(str), "w": w, "y": y})).as_categorical("g")
     checks = mb.fit_linear(study, "y", ["g"], weights="w").checks()
-    assert (checks.spread_statistic, checks.spread_df_rest) == pytest.approx(_of_their_mean(_scores(np.eye(3)[g], y, w)))  # fmt: skip
+    assert (checks.spread_statistic, checks.spread_df_rest) == pytest.approx(_of_their_mean(_scores(np.eye(3)[g], y, w)))
 
 
 @pytest.mark.parametrize("more", [{"cluster": "team"}, {"weights": "w"}, {"weights": "w", "cluster": "team"}], ids=str)
@@ -143,7 +143,7 @@ def test_rows_left_out_are_held_against_those_used(kind, clustered, noise):
     assert (found.p, found.low, found.high) == pytest.approx(wanted, rel=1e-8)
     assert (found.p < 0.05) == (noise < 100)
     logged = " ".join(str(mb.fit_linear(study.derive("log_high", log="high"), "log_high", TERMS, **more)).split())
-    assert re.search(r"the geometric mean of high is (\S+ times as high as|\S+% (lower|higher) than) in the rows used", logged)  # fmt: skip
+    assert re.search(r"the geometric mean of high is (\S+ times as high as|\S+% (lower|higher) than) in the rows used", logged)
     way = "lower" if found.difference < 0 else "higher"
     verdict = "they differ in it" if found.p < 0.05 else "no clear evidence that they differ"
     told = rf"in the {out.sum()} of them with a value, .* {way} than in the rows used \(95% CI [^)]*\): {verdict}"
@@ -166,7 +166,7 @@ def test_a_line_is_tested_by_its_square_and_a_bend_is_found():
         assert mb.fit_linear(few, "score", ["age", "other", "km"], errors=errors).checks().lines.empty
 
 
-SETTINGS = {"plain": {}, "frequencies": {"weights": "times", "weights_are": "frequency"}, "sampling": {"weights": "times", "errors": "HC1"}}  # fmt: skip
+SETTINGS = {"plain": {}, "frequencies": {"weights": "times", "weights_are": "frequency"}, "sampling": {"weights": "times", "errors": "HC1"}}
 
 
 @pytest.mark.parametrize("setting", SETTINGS)
@@ -246,7 +246,7 @@ def test_names_of_cases_in_the_figure_touch_neither_one_another_nor_the_edge():
 
 def test_rows_that_decide_a_coefficient_alone_are_no_cases():
     rng = np.random.default_rng(2)
-    frame = pd.DataFrame({"g": [*"abcd", *rng.choice(list("xyz"), 60)], "x": rng.normal(size=64), "y": rng.normal(size=64) + 50})  # fmt: skip
+    frame = pd.DataFrame({"g": [*"abcd", *rng.choice(list("xyz"), 60)], "x": rng.normal(size=64), "y": rng.normal(size=64) + 50})
     found = mb.fit_linear(mb.Study(frame), "y", ["g", "x"]).checks()
     (told,) = [f for f in found.findings if f.about == "rows alone"]
     assert told.figures == "4 rows fitted exactly"
@@ -325,9 +325,7 @@ def test_a_weighted_row_that_all_but_decides_a_slope_keeps_the_digits_of_its_res
     X, y = np.column_stack([np.ones(60), np.append(rng.normal(size=59), 3e6)]), rng.normal(size=60)
     fit = mb.fit_linear(pd.DataFrame({"x": X[:, 1], "y": y, "w": w}), "y", ["x"], weights="w")
     A, own = X[:-1].T @ (X[:-1] * w[:-1, None]), X[-1]
-    gap = y[-1] - own @ np.linalg.solve(
-        A, X[:-1].T @ (w * y)[:-1]
-    )  # from what the others say, which has all its digits
+    gap = y[-1] - own @ np.linalg.solve(A, X[:-1].T @ (w * y)[:-1])  # from what the others say, which has all its digits
     room = 1 / (1 + w[-1] * own @ np.linalg.solve(A, own))
     wanted = gap * np.sqrt(w[-1] / w.mean() * room / (fit.strength.residual_ss / 58))
     assert fit.checks(most=1).cases["residual"].iloc[0] == pytest.approx(wanted, rel=1e-8)

@@ -49,9 +49,7 @@ def test_the_area_counts_pairs_and_its_interval_is_delongs():
         area, se = area_under_curve(y.astype(float), p, w)
         assert area == pytest.approx(own @ wins @ other / own.sum() / other.sum(), rel=1e-13)
         sides = (wins @ other / other.sum(), own), (own @ wins / own.sum(), other)
-        parts = [
-            ((x - area) ** 2 @ v**2) / v.sum() ** 2 * len(v) / (len(v) - 1) for x, v in sides
-        ]  # DeLong's, weighted
+        parts = [((x - area) ** 2 @ v**2) / v.sum() ** 2 * len(v) / (len(v) - 1) for x, v in sides]  # DeLong's, weighted
         assert se == pytest.approx(np.sqrt(sum(parts)), rel=1e-12)
     c = fit.classification()
     assert 0 < c.area_low < c.area < c.area_high < 1
@@ -105,7 +103,7 @@ def test_goodness_of_fit_is_clear_of_what_bends_and_not_told_where_rows_are_not_
     frame = choir(400, seed=2).assign(x=rng.normal(size=400), w=1 + rng.random(400))
     frame["stays"] = np.where(rng.random(400) < 1 / (1 + np.exp(1.5 - 2 * frame["x"] ** 2)), "yes", "no")
     study = study_of(frame)
-    (told,) = (f for f in mb.fit_logistic(study, "stays", ["x"], event="yes").checks().findings if f.about == "calibration")  # fmt: skip
+    (told,) = (f for f in mb.fit_logistic(study, "stays", ["x"], event="yes").checks().findings if f.about == "calibration")
     assert told.meaning.startswith("what happens differs")
     bent = mb.fit_logistic(study, "stays", [mb.polynomial("x", 2)], event="yes").calibration_test()
     assert bent.p > 0.05
@@ -118,7 +116,7 @@ def test_goodness_of_fit_is_clear_of_what_bends_and_not_told_where_rows_are_not_
         assert why in none.untested
         assert np.isnan(none.p)
     rare = study_of(frame.assign(stays=np.where(np.arange(400) % 40 == 7, "yes", "no")))
-    (told,) = (f for f in mb.fit_logistic(rare, "stays", ["x"], event="yes").checks().findings if f.about == "calibration")  # fmt: skip
+    (told,) = (f for f in mb.fit_logistic(rare, "stays", ["x"], event="yes").checks().findings if f.about == "calibration")
     assert "in 10 parts fewer than 5 rows of one side are expected" in told.figures
 
 
@@ -153,7 +151,7 @@ def test_intervals_allow_for_how_rows_were_drawn(drawn, weights):
     half = quantile * np.sqrt(variance) / (c.area * (1 - c.area))
     odds = np.log(c.area / (1 - c.area)) + np.array([-half, half])
     assert [c.area_low, c.area_high] == pytest.approx(1 / (1 + np.exp(-odds)), rel=1e-10)
-    assert c.allows_for == " within ".join(f"{k.replace('r', 'rs') if k == 'cluster' else k} of `{v}`" for k, v in drawn.items())  # fmt: skip
+    assert c.allows_for == " within ".join(f"{k.replace('r', 'rs') if k == 'cluster' else k} of `{v}`" for k, v in drawn.items())
     if "cluster" in drawn:
         assert fit.classification(folds=3).held_out.allows_for == c.allows_for
     for row in itertools.chain(fit.calibration(4).itertuples(), fit.calibration(70).itertuples()):

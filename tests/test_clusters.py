@@ -15,7 +15,7 @@ def survey(rows=260):
     """Return rows of 11 teams, each of two or three rooms."""
     rng, frame = np.random.default_rng(8), pd.DataFrame(made_up(rows))
     team = rng.choice(11, rows, p=np.arange(1, 12) / 66)
-    frame = frame.assign(team=[f"t{k:02d}" for k in team], room=[f"r{k:02d}{c}" for k, c in zip(team, frame["day"], strict=True)])  # fmt: skip
+    frame = frame.assign(team=[f"t{k:02d}" for k in team], room=[f"r{k:02d}{c}" for k, c in zip(team, frame["day"], strict=True)])
     frame["score"] += rng.normal(0, 4, 11)[team]
     return frame.assign(times=rng.integers(1, 4, rows) + 0.0, high=np.where(frame["score"] > 38, "y", "n"))
 
@@ -55,12 +55,10 @@ def test_clusters_of_fewer_rows_than_columns_move_estimates_as_refits_do(setting
     monkeypatch.setattr("markbase.core.inference.clustered_errors._CELLS", 200)  # several batches
     frame = survey(90)
     frame["team"] = [f"t{k:02d}" for k in np.repeat(np.arange(24), [1, 2, 3, 4, 5, 9] * 3 + [1, 2, 3, 4, 4, 4])]
-    frame.loc[(frame["team"] == "t02") & (frame.index % 3 > 0), "voice"] = (
-        "contralto"  # which one cluster decides alone
-    )
-    fit = quietly(mb.fit_linear, mb.Study(frame).mark("voice", "alto"), "score", TERMS, cluster="team", errors="CR3", **setting)  # fmt: skip
+    frame.loc[(frame["team"] == "t02") & (frame.index % 3 > 0), "voice"] = "contralto"  # which one cluster decides alone
+    fit = quietly(mb.fit_linear, mb.Study(frame).mark("voice", "alto"), "score", TERMS, cluster="team", errors="CR3", **setting)
     for team, own in fit.without_clusters().groupby("cluster"):
-        alone = quietly(mb.fit_linear, mb.Study(frame[frame["team"] != team]).mark("voice", "alto"), "score", TERMS, **setting)  # fmt: skip
+        alone = quietly(mb.fit_linear, mb.Study(frame[frame["team"] != team]).mark("voice", "alto"), "score", TERMS, **setting)
         wanted = alone.coefficients.set_index(["term", "level"])["estimate"]
         wanted = [wanted.get(key, np.nan) for key in zip(own["term"], own["level"], strict=True)]
         np.testing.assert_allclose(own["without"], wanted, rtol=1e-9)
@@ -139,7 +137,7 @@ def test_parts_that_lack_clusters_or_have_none_change_nothing(small_parts, error
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 @pytest.mark.parametrize("in_parts", [False, True])
 def test_whole_numbers_that_were_guessed_numeric_are_groups_where_levels_are_asked_for(tmp_path, in_parts):
-    frame = pd.DataFrame(made_up(200)).assign(team=3 + np.arange(200) % 23, half=np.arange(200) % 23 % 2, ids=np.arange(200) * 7)  # fmt: skip
+    frame = pd.DataFrame(made_up(200)).assign(team=3 + np.arange(200) % 23, half=np.arange(200) % 23 % 2, ids=np.arange(200) * 7)
     frame.to_csv(tmp_path / "n.csv", index=False)
     named = mb.Study(frame.assign(team=frame["team"].map("t{:02d}".format), half=frame["half"].map("h{}".format)))
     numbers = mb.open_study(tmp_path / "n.csv", in_parts=in_parts)
@@ -170,7 +168,7 @@ def test_clusters_told_by_numbers_may_be_more_than_codes_are(tmp_path):
     ):  # close together, far apart, with gaps
         frame = pd.DataFrame({"team": team, "x": np.sin(k), "y": np.cos(k * 1.7)})
         frame.to_csv(path, index=False)
-        texts = mb.fit_linear(frame.assign(team=frame["team"].map("t{:.0f}".format, na_action="ignore")), "y", ["x"], cluster="team")  # fmt: skip
+        texts = mb.fit_linear(frame.assign(team=frame["team"].map("t{:.0f}".format, na_action="ignore")), "y", ["x"], cluster="team")
         for in_parts in (False, True):
             with pytest.warns(mb.MarkbaseWarning, match="as clusters are"):
                 fit = mb.fit_linear(mb.open_study(path, in_parts=in_parts), "y", ["x"], cluster="team")

@@ -14,9 +14,7 @@ from markbase.core.study.coding import grid
 def test_of_very_many_levels_nothing_is_laid_out_that_grows_with_their_square():
     data = pd.DataFrame({"g": [f"level {k}" for k in range(1001)] * 2, "y": np.arange(2002.0) % 8})
     study = mb.Study(data, codebook={"columns": {"g": {"kind": "categorical"}}})
-    with pytest.raises(
-        mb.ColumnError, match="has 1,001 levels with rows, more than the 1,000 whose coding is laid out"
-    ):
+    with pytest.raises(mb.ColumnError, match="has 1,001 levels with rows, more than the 1,000 whose coding is laid out"):
         study.coding("g")
     few = study.keep_levels("g", [f"level {k}" for k in range(30)])
     assert few["g"].missing_counts() == [("one of 971 levels not kept", 1942)]
@@ -55,9 +53,7 @@ def test_coding_grids_are_what_the_coefficients_need_and_indicators_add_up():
     assert (full.sum(axis=1) == 1).all()
 
 
-@pytest.mark.parametrize(
-    "schemes", list(itertools.product(["indicator", "effect", "adjacent", "trend"], ["indicator", "effect"]))
-)
+@pytest.mark.parametrize("schemes", list(itertools.product(["indicator", "effect", "adjacent", "trend"], ["indicator", "effect"])))
 def test_estimates_under_each_scheme_agree_with_dense_columns(schemes):
     study = mb.demo.choirs().cut("age", [30, 45, 60], name="band").mark("band", by="last")
     study = study.merge_levels("voice", {"tenor": ["tennor"]})
@@ -71,13 +67,13 @@ def test_estimates_under_each_scheme_agree_with_dense_columns(schemes):
     b, rss, *_ = np.linalg.lstsq(X, y, rcond=None)
     se = np.sqrt(np.diag(np.linalg.inv(X.T @ X)) * rss[0] / (len(y) - X.shape[1]))
     table = fit.coefficients
-    omitted = {"indicator": lambda r: r["base"], "effect": lambda r: r["level"] == {"band": "60 and more", "voice": "alto"}[r["term"]]}  # fmt: skip
+    omitted = {"indicator": lambda r: r["base"], "effect": lambda r: r["level"] == {"band": "60 and more", "voice": "alto"}[r["term"]]}
     scheme_of = dict(zip(("band", "voice"), schemes, strict=True))
     rows = table[[not omitted.get(scheme_of.get(r["term"], ""), lambda _: False)(r) for _, r in table.iterrows()]]
     np.testing.assert_allclose(rows["estimate"], b, rtol=1e-9)
     np.testing.assert_allclose(rows["se"], se, rtol=1e-9)
     np.testing.assert_allclose(fit.fitted[~np.isnan(fit.fitted)], X @ b, rtol=1e-10)
-    plain = mb.fit_linear(study.code_as("band", "indicator").code_as("voice", "indicator"), "belonging", ["band", "voice", "travel_km"])  # fmt: skip
+    plain = mb.fit_linear(study.code_as("band", "indicator").code_as("voice", "indicator"), "belonging", ["band", "voice", "travel_km"])
     assert plain.overall == fit.overall
     words = {"indicator": "compared with the base", "effect": "mean of the 4 levels", "adjacent": "the level before it", "trend": "linear trend"}  # fmt: skip
     assert any(words[schemes[0]] in s.text for s in fit.reading().statements)

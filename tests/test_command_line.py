@@ -20,7 +20,7 @@ from markbase.cli.main import markbase
 def test_json_holds_the_same_numbers_as_python_at_full_precision():
     done = run(*FIT, "--base", "voice=alto", "--json", "--level", "0.9")
     told = json.loads(done.stdout)
-    fit = mb.fit_linear(mb.demo.choirs().mark("voice", "alto"), "belonging", ["age", "voice", "joined_through"], level=0.9)  # fmt: skip
+    fit = mb.fit_linear(mb.demo.choirs().mark("voice", "alto"), "belonging", ["age", "voice", "joined_through"], level=0.9)
     for shown, row in zip(told["coefficients"], fit.coefficients.to_dict("records"), strict=True):
         assert shown["estimate"] == row["estimate"]
         assert shown["low"] == row["low"]
@@ -101,7 +101,7 @@ def test_rows_of_another_file_are_prepared_as_the_data_were(more, tmp_path):
 def test_predict_takes_named_values_and_files_and_writes_tables(tmp_path):
     (tmp_path / "people.csv").write_text("voice,age,rehearsals\nalto,30,10\ntenor,55,12\n")
     made = run("predict", *CHOIRS, *STAYS, "--profiles", "people.csv", "--into", "out.csv", "--json", cwd=tmp_path)
-    wanted = stays_fit().predict([{"voice": "alto", "age": 30, "rehearsals": 10}, {"voice": "tenor", "age": 55, "rehearsals": 12}])  # fmt: skip
+    wanted = stays_fit().predict([{"voice": "alto", "age": 30, "rehearsals": 10}, {"voice": "tenor", "age": 55, "rehearsals": 12}])
     told = json.loads(made.stdout)["predictions"]
     assert [r["probability"] for r in told] == pytest.approx(wanted["probability"].tolist(), rel=1e-14)
     written = (tmp_path / "out.csv").read_text().splitlines()
@@ -184,9 +184,7 @@ def test_demo_runs_again_but_writes_over_nothing(demo_run, tmp_path, monkeypatch
     assert again.returncode == 2
     assert "`choirs.csv` with other contents; nothing was written" in again.stderr
     assert mine.read_text() == "my own work"
-    written = iter(
-        re.findall(r"(\d+) files are in", demo_run.stdout)
-    )  # results are written over as by `run`, which has its own tests
+    written = iter(re.findall(r"(\d+) files are in", demo_run.stdout))  # results are written over as by `run`, which has its own tests
     monkeypatch.setattr("markbase.cli.demo._carried_out", lambda *_: next(written))
     assert run("demo", "--replace", cwd=tmp_path).stdout == demo_run.stdout
     assert mine.read_bytes() == mb.demo.path("choirs.csv").read_bytes()
@@ -197,7 +195,7 @@ def test_remarks_of_preparing_are_told_where_they_matter():
     told = run("fit", plan, "--outcome", "belonging", "--terms", "age,joined_through")
     assert "`other way` is a mixture" in told.stderr
     assert "mixture" not in run("fit", plan, "--outcome", "belonging", "--terms", "age,voice").stderr
-    assert "mixture" in run("blocks", plan, "--outcome", "belonging", "--block", "a: age", "--block", "b: joined_through").stderr  # fmt: skip
+    assert "mixture" in run("blocks", plan, "--outcome", "belonging", "--block", "a: age", "--block", "b: joined_through").stderr
     assert "mixture" not in run("screen", plan, "--terms", "age,travel_km").stderr
     assert "mixture" in run("screen", plan, "--terms", "age,joined_through").stderr
     step = 'do = "mark", column = "voice", base = "altos"'
@@ -271,9 +269,7 @@ def test_a_shell_offers_commands_choices_columns_levels_and_fits(typed, begun, o
     ],
     ids=lambda typed: " ".join(typed[:3]),
 )
-def test_a_name_with_commas_colons_or_equal_signs_is_typed_between_quotes_or_where_it_is_clear_as_it_stands(
-    typed, tmp_path
-):
+def test_a_name_with_commas_colons_or_equal_signs_is_typed_between_quotes_or_where_it_is_clear_as_it_stands(typed, tmp_path):
     rng = np.random.default_rng(6)
     frame = pd.DataFrame({"N": rng.normal(4, 1, 90).round(2), "G": rng.choice(["p, q", "r", "s=t"], 90)})
     frame["K"], frame["y"] = rng.choice(["in", "out"], 90), rng.normal(size=90).round(2) + frame["N"]

@@ -29,7 +29,7 @@ def test_variants_are_compared_on_the_rows_they_share():
         own = found.estimates.dropna(subset=[name])
         assert own[name].tolist() == pytest.approx(alone.coefficients["estimate"].tolist(), rel=1e-9, abs=1e-12)
         row = found.strength.set_index("fit").loc[name]
-        assert (row["r2"], row["aic"], row["used"]) == pytest.approx((alone.strength.r2, alone.strength.aic, found.rows))  # fmt: skip
+        assert (row["r2"], row["aic"], row["used"]) == pytest.approx((alone.strength.r2, alone.strength.aic, found.rows))
     test = found.tests.iloc[0]
     assert (test["smaller"], test["larger"], len(found.tests)) == ("small", "large", 1)
     km = mb.fit_linear(complete, "score", ["voice", "age", "km"]).terms.set_index("term").loc["km"]
@@ -51,8 +51,8 @@ def test_variants_are_compared_on_the_rows_they_share():
             wanted = gain / df / (full.strength.residual_ss / full.df_rest)
             assert (test.smaller, test.df, test.statistic) == ("A", df, pytest.approx(wanted, rel=1e-9))
         assert len(found.tests) == (said is None)
-    fits = (mb.fit_logistic(complete, "stays", terms, event="yes", penalty=p) for terms, p in ((["age"], "firth"), (["age", "km"], None)))  # fmt: skip
-    assert re.search("one of them is penalised.*its AIC and BIC are somewhat too large", " ".join(mb.compare(*fits).cautions))  # fmt: skip
+    fits = (mb.fit_logistic(complete, "stays", terms, event="yes", penalty=p) for terms, p in ((["age"], "firth"), (["age", "km"], None)))
+    assert re.search("one of them is penalised.*its AIC and BIC are somewhat too large", " ".join(mb.compare(*fits).cautions))
 
 
 def test_what_cannot_be_compared_is_refused_or_said():
@@ -68,7 +68,7 @@ def test_what_cannot_be_compared_is_refused_or_said():
     other = mb.fit_linear(mb.Study(frame, name="else"), "score", ["age"])
     weighted = mb.fit_linear(study, "score", ["age"], weights="times")
     half, mixed = len(frame) // 2, frame.sample(frac=1, random_state=1).reset_index(drop=True)
-    *halves, turned = (mb.fit_linear(study_of(f), "score", ["age"]) for f in (frame[:half], frame[half : 2 * half], mixed))  # fmt: skip
+    *halves, turned = (mb.fit_linear(study_of(f), "score", ["age"]) for f in (frame[:half], frame[half : 2 * half], mixed))
     for fits, message in (
         (halves, "of different data.*with an interaction of that group"),
         ((halves[0], mb.fit_linear(study_of(frame[half : 2 * half]), "age", ["score"])), "different data"),
@@ -109,7 +109,7 @@ def test_terms_go_worst_first_as_a_whole_and_not_before_what_is_made_of_them(dra
 def test_a_square_made_by_hand_keeps_its_source_and_a_sum_does_not():
     rng = np.random.default_rng(3)
     frame = pd.DataFrame({"x": rng.normal(size=200), "z": rng.normal(size=200)})
-    study = mb.Study(frame.assign(y=frame["x"] ** 2 + rng.normal(size=200))).derive("x2", square="x").derive("both", sum=["x", "z"])  # fmt: skip
+    study = mb.Study(frame.assign(y=frame["x"] ** 2 + rng.normal(size=200))).derive("x2", square="x").derive("both", sum=["x", "z"])
     assert mb.backward_elimination(mb.fit_linear(study, "y", ["x", "x2"])).kept == ("x", "x2")
     assert mb.fit_linear(study, "y", ["x", "x2"]).terms["p"][0] > 0.05
     summed = study.derive("w", sum=["y", "both"])
@@ -182,7 +182,7 @@ def test_rows_and_whole_clusters_held_out_by_hand(kind, cluster):
         assert found[["Brier score", "mean error"]].tolist() == pytest.approx([error, np.mean(y - predicted)], rel=1e-9)
         assert found["classified correctly"] == np.mean((predicted >= 0.5) == y)
         odds = np.log(predicted / (1 - predicted))
-        of_odds = mb.fit_logistic(mb.Study(pd.DataFrame({"y": np.where(y, "a", "b"), "x": odds})), "y", ["x"], event="a")  # fmt: skip
+        of_odds = mb.fit_logistic(mb.Study(pd.DataFrame({"y": np.where(y, "a", "b"), "x": odds})), "y", ["x"], event="a")
         assert found["calibration slope"] == pytest.approx(of_odds.coefficients["estimate"].iloc[1], rel=1e-7)
     assert told.table.set_index("figure").loc["calibration slope", ["of_the_fit", "without_terms"]].tolist() == [pytest.approx(1, rel=1e-7), pytest.approx(math.nan, nan_ok=True)]  # fmt: skip
 

@@ -23,9 +23,9 @@ def ratings(judges=12, songs=15, rows=1, seed=5, alike=1.0):
     j, s = (np.repeat(a.ravel(), rows) for a in np.meshgrid(np.arange(judges), np.arange(songs), indexing="ij"))
     there = rng.random(len(j)) < 0.8
     j, s, n = j[there], s[there], int(there.sum())
-    frame = pd.DataFrame({"judge": [f"j{k:02d}" for k in j], "song": [f"s{k:02d}" for k in s], "class": [f"c{k // 3}" for k in j]})  # fmt: skip
-    frame = frame.assign(x=rng.normal(size=n), z=rng.normal(size=songs)[s], g=rng.choice(list("abc"), n), w=rng.integers(1, 4, n) + 0.0)  # fmt: skip
-    frame["y"] = frame["x"] + alike * (rng.normal(size=judges)[j] + 1.5 * rng.normal(size=songs)[s]) + rng.normal(size=n)  # fmt: skip
+    frame = pd.DataFrame({"judge": [f"j{k:02d}" for k in j], "song": [f"s{k:02d}" for k in s], "class": [f"c{k // 3}" for k in j]})
+    frame = frame.assign(x=rng.normal(size=n), z=rng.normal(size=songs)[s], g=rng.choice(list("abc"), n), w=rng.integers(1, 4, n) + 0.0)
+    frame["y"] = frame["x"] + alike * (rng.normal(size=judges)[j] + 1.5 * rng.normal(size=songs)[s]) + rng.normal(size=n)
     return frame.assign(yes=np.where(frame["y"] > 0, "yes", "no"), cell=frame["judge"] + frame["song"])
 
 
@@ -86,7 +86,7 @@ def test_they_are_those_of_both_kinds_less_those_of_cells_however_rows_come(rows
 
 def test_levels_taken_out_and_rows_left_out_are_told_two_ways_as_well():
     frame = ratings(20, 25)
-    D, X = pd.get_dummies(frame["judge"]).to_numpy(float), np.column_stack([frame["x"], frame["g"] == "b", frame["g"] == "c"]).astype(float)  # fmt: skip
+    D, X = pd.get_dummies(frame["judge"]).to_numpy(float), np.column_stack([frame["x"], frame["g"] == "b", frame["g"] == "c"]).astype(float)
     within = lambda values: values - D @ np.linalg.lstsq(D, values, rcond=None)[0]  # noqa: E731 - a name for a line
     P, y = within(X), within(frame["y"].to_numpy())
     scores = P * (y - P @ np.linalg.lstsq(P, y, rcond=None)[0])[:, None]
@@ -108,7 +108,7 @@ def test_where_the_two_do_not_cross_it_is_said_and_the_larger_decides():
         with warnings.catch_warnings(record=True) as caught:
             warnings.simplefilter("always")
             fit = mb.fit_linear(frame, "y", TERMS, cluster=by)
-        assert "Each `judge` lies in one `class`, so that the two do not cross" in " ".join(str(w.message) for w in caught)  # fmt: skip
+        assert "Each `judge` lies in one `class`, so that the two do not cross" in " ".join(str(w.message) for w in caught)
         one = fit_to(frame, "linear", cluster="class")
         pd.testing.assert_frame_equal(fit.coefficients, one.coefficients, rtol=1e-9)
         pd.testing.assert_frame_equal(fit.terms, one.terms, rtol=1e-7)
@@ -127,7 +127,7 @@ def test_what_two_ways_cannot_tell_is_said():
     fit = fit_to(study, "linear", terms)
     page, one = " ".join(str(fit).split()), {by: told(fit_to(study, "linear", terms, cluster=by)) for by in BOTH}
     larger = pd.concat([own["se"] for own in one.values()], axis=1).max(axis=1)
-    smaller = [f"{r.term}: {r.level}".removesuffix(": ") for r in told(fit).itertuples() if r.se < 0.95 * larger[r.Index]]  # fmt: skip
+    smaller = [f"{r.term}: {r.level}".removesuffix(": ") for r in told(fit).itertuples() if r.se < 0.95 * larger[r.Index]]
     said = page.split("Clustered one way errors are larger for ")[1].split(": go by the larger there")[0]
     assert len(smaller) > 1
     assert [name for name in ("(intercept)", "x", "g: b", "g: c", "late: yes") if f"{name} (" in said] == smaller
@@ -156,7 +156,7 @@ def test_what_two_ways_cannot_tell_is_said():
         ({"cluster": BOTH, "strata": "class"}, "within strata of `class` are clustered by one group.*leave the strata out"),
         ({"cluster": BOTH, "strata": "song"}, "within strata of `song`"),
     ],
-)  # fmt: skip
+)
 def test_what_is_not_clustered_two_ways_is_refused(options, what):
     with pytest.raises(mb.MarkbaseError, match=what):
         mb.fit_linear(ratings(), "y", ["x"], **options)
@@ -169,7 +169,7 @@ def test_options_plans_and_pages_name_both(tmp_path):
     wanted = fit_to(mb.open_study(tmp_path / "r.csv"), "linear", ["x", "z"])
     common = ["--outcome", "y", "--terms", "x,z", "--cluster", "judge", "--cluster", "song"]
     found = json.loads(run("fit", tmp_path / "r.csv", *common, "--json").stdout)
-    assert found["errors"] == {"kind": "clustered", "cluster": "judge", "clusters": 12, "crossed": "song", "crossed_clusters": 15}  # fmt: skip
+    assert found["errors"] == {"kind": "clustered", "cluster": "judge", "clusters": 12, "crossed": "song", "crossed_clusters": 15}
     assert found["terms"][1]["statistic"] == pytest.approx(wanted.terms["statistic"][1], rel=1e-12)
     plan = tmp_path / "p.toml"
     mb.write_plan(plan, mb.open_study(tmp_path / "r.csv"), {"Ratings": wanted}, data=tmp_path / "r.csv")

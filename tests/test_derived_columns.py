@@ -35,7 +35,7 @@ def test_every_derived_column_is_computed_again_with_the_slopes_of_its_formula(h
 def test_derived_columns_follow_their_sources():
     frame = pd.DataFrame(made_up(250, seed=6))
     frame["km"] += 1
-    study = mb.Study(frame).derive("age2", square="age").derive("both", product=["age", "km"]).derive("km_log", log="km")  # fmt: skip
+    study = mb.Study(frame).derive("age2", square="age").derive("both", product=["age", "km"]).derive("km_log", log="km")
     with pytest.warns(mb.MarkbaseWarning, match="is the square of `age`, which is in the model too"):
         squared = mb.fit_linear(study, "score", ["age", "age2", "km"])
     curve = mb.fit_linear(study, "score", [mb.polynomial("age"), "km"])
@@ -49,7 +49,7 @@ def test_derived_columns_follow_their_sources():
         product = mb.fit_linear(study, "score", ["age", "km", "both"])
     crossed = mb.fit_linear(study, "score", ["age", "km", mb.interaction("age", "km")])
     for profile in ({"age": 60, "km": 3}, {"age": 60}):
-        np.testing.assert_allclose(product.predict(profile)["predicted"], crossed.predict(profile)["predicted"], rtol=1e-9)  # fmt: skip
+        np.testing.assert_allclose(product.predict(profile)["predicted"], crossed.predict(profile)["predicted"], rtol=1e-9)
     slopes = [f.simple_slopes("age", by="km", at={"km": 4})["slope"].iloc[0] for f in (product, crossed)]
     assert slopes[0] == pytest.approx(slopes[1], rel=1e-9)
     logged = mb.fit_linear(study, "score", ["km", "km_log"])
@@ -57,7 +57,7 @@ def test_derived_columns_follow_their_sources():
     wanted = table["(intercept)"] + 5 * table["km"] + np.log(5) * table["km_log"]
     assert logged.predict({"km": 5})["predicted"].iloc[0] == pytest.approx(wanted, rel=1e-10)
     assert logged.simple_slopes("km", at={"km": 5})["slope"].iloc[0] == pytest.approx(table["km"] + table["km_log"] / 5)
-    logistic = mb.fit_logistic(study.split_at("score", above=40, labels=("n", "y"), name="high"), "high", ["km", "km_log"], event="y")  # fmt: skip
+    logistic = mb.fit_logistic(study.split_at("score", above=40, labels=("n", "y"), name="high"), "high", ["km", "km_log"], event="y")
     at = logistic.coefficients.set_index("term")["estimate"]
     eta = at["(intercept)"] + 5 * at["km"] + np.log(5) * at["km_log"]
     assert logistic.predict({"km": 5})["probability"].iloc[0] == pytest.approx(1 / (1 + np.exp(-eta)), rel=1e-9)
@@ -77,7 +77,7 @@ def test_what_was_derived_from_columns_outside_the_model_too_is_read_with_them(k
         wanted = own["estimate"]["age"] + own["estimate"]["new"] * moved.mean()
         assert found["slope"].tolist() == pytest.approx([wanted], rel=1e-9)
     else:  # the same model, told by its parts
-        assert found[["slope", "se", "p"]].to_numpy()[0] == pytest.approx(other.loc["age", ["estimate", "se", "p"]].tolist(), rel=1e-7)  # fmt: skip
+        assert found[["slope", "se", "p"]].to_numpy()[0] == pytest.approx(other.loc["age", ["estimate", "se", "p"]].tolist(), rel=1e-7)
     told = " ".join(str(fits[0]).split())
     assert "at the same age it differs by km alone, so this is about km" in told
     assert "lets new move along, with km as in these rows" in told
@@ -121,11 +121,11 @@ def test_a_mean_of_the_items_answered_is_followed_over_those():
 ])  # fmt: skip
 def test_what_goes_together_by_construction_is_told(outcome, terms, told):
     frame = pd.DataFrame(np.random.default_rng(4).integers(1, 9, (300, 4)).astype(float), columns=list("abcd"))
-    study = mb.Study(frame.assign(t=np.arange(300))).derive("home", mean=["a", "b"]).derive("other", difference=["d", "b"])  # fmt: skip
+    study = mb.Study(frame.assign(t=np.arange(300))).derive("home", mean=["a", "b"]).derive("other", difference=["d", "b"])
     study = study.derive("log", log="a").lag("home", by=1, order="t", name="before").cut("a", [4], name="band").split_at("home", above=4, labels=("n", "y"), name="high")  # fmt: skip
     with warnings.catch_warnings(record=True) as caught:
         warnings.simplefilter("always")
-        fit = mb.fit_logistic(study, outcome, terms, event="y") if outcome == "high" else mb.fit_linear(study, outcome, terms)  # fmt: skip
+        fit = mb.fit_logistic(study, outcome, terms, event="y") if outcome == "high" else mb.fit_linear(study, outcome, terms)
     said = [*fit.reading().cautions, *(str(w.message) for w in caught)]
     assert sum(f"{told}" in s and ("by construction" in s or "was cut out of" in s) for s in said) == (2 if told else 0)
 

@@ -96,7 +96,7 @@ def test_errors_that_cannot_be_had_are_refused_or_remarked():
         fit = mb.fit_linear(study, "belonging", ["age", "voice"], cluster="choir")
     assert fit.df_rest == 23
     uneven = np.repeat(np.arange(41), [5] * 40 + [200])
-    people = pd.DataFrame({"y": np.sin(np.arange(400.0)), "x": np.cos(np.arange(400.0) ** 2), "team": [f"t{k}" for k in uneven]})  # fmt: skip
+    people = pd.DataFrame({"y": np.sin(np.arange(400.0)), "x": np.cos(np.arange(400.0) ** 2), "team": [f"t{k}" for k in uneven]})
     with pytest.warns(mb.MarkbaseWarning, match="41 clusters of uneven size, which count as about 3.9 even ones"):
         mb.fit_linear(people, "y", ["x"], cluster="team")
     smaller = fit.without("voice")
@@ -172,7 +172,7 @@ def test_frequencies_are_rows_repeated(settings_of_errors, near, tmp_path):
     frame["times"] = np.random.default_rng(2).integers(0, 5, len(frame))
     frame.loc[4, "times"] = np.nan
     long = frame.dropna().loc[lambda f: f.index.repeat(f["times"].astype(int))].reset_index(drop=True)
-    short_fit = mb.fit_linear(mb.Study(frame), "score", terms, weights="times", weights_are="frequency", **settings_of_errors)  # fmt: skip
+    short_fit = mb.fit_linear(mb.Study(frame), "score", terms, weights="times", weights_are="frequency", **settings_of_errors)
     long_fit = mb.fit_linear(mb.Study(long), "score", terms, **settings_of_errors)
     one, other = (f.coefficients.set_index(["term", "level"]) for f in (short_fit, long_fit))
     if one["base"].equals(other["base"]):
@@ -292,7 +292,7 @@ UNVARIED = [  # the column beside, what is changed, and what is said
     ("participant", lambda d: d.drop_duplicates("participant"), ""),  # once each
     ("site_kind", lambda d: d.assign(site_kind=np.where(d["arm"] == "a", "x", "y")), ""),  # as few levels as the term
     ("word", lambda d: d.assign(word=np.where(d.index < 60, d["id"], d["arm"])), ""),  # levels of very unlike numbers of rows
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("name", "change", "said"), UNVARIED)
@@ -376,7 +376,7 @@ def test_joint_tests_that_robust_errors_overstate_are_told_and_judged_as_hotelli
             assert mb.read_fit(tmp_path / "fit.json").overstated == fit._overstated
             assert "No clear evidence" in fit.guide().steps[1].meaning
             entries = ({"a": ["x"], "b": ["g"]}, {"all": ["g", "x"]})
-            texts = [_quietly(mb.fit_blocks, study, "y", e, **more).reading().statements[len(e) - 1].text for e in entries]  # fmt: skip
+            texts = [_quietly(mb.fit_blocks, study, "y", e, **more).reading().statements[len(e) - 1].text for e in entries]
             nothing = r"Hotelling's F\([78], \d+\) .*no clear evidence that it (adds|says) anything\.$"
             assert all(re.search(nothing, text) for text in texts)
     assert ("", "g") in told

@@ -124,7 +124,7 @@ def test_prepare_writes_a_plan_that_does_it_again(tmp_path):
     assert [s.action for s in study.trail] == ["open", "merge_levels", "cut", "mark"]
     assert study.trail.steps[1].reason == "a slip"
     written = pd.read_csv(tmp_path / "out.csv")
-    assert written["band"].value_counts().to_dict() == dict(zip(study.levels("band")["level"], study["band"].counts, strict=False))  # fmt: skip
+    assert written["band"].value_counts().to_dict() == dict(zip(study.levels("band")["level"], study["band"].counts, strict=False))
     again = run("prepare", str(plan), "--json")
     told = json.loads(again.stdout)
     assert [s["do"] for s in told["steps"]] == ["open", "merge_levels", "cut", "mark"]

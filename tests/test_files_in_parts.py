@@ -106,9 +106,7 @@ COLUMNS = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize(
-    ("name", "kind"), [(name, kind) for name in COLUMNS for kind in (None, "categorical", "numeric")]
-)
+@pytest.mark.parametrize(("name", "kind"), [(name, kind) for name in COLUMNS for kind in (None, "categorical", "numeric")])
 def test_a_column_is_the_same_however_its_file_is_read(name, kind, tmp_path, monkeypatch):
     pq.write_table(pa.table({"c": COLUMNS[name], "y": pa.array([k / 7 for k in MANY])}), tmp_path / "one.parquet")
     book = {"columns": {"c": {"kind": kind}}} if kind else None
@@ -227,7 +225,7 @@ def test_the_command_reads_in_parts_when_asked_or_when_a_file_is_large(tmp_path,
         run("prepare", DATA, "--codebook", BOOK, *more, "--into", f"{name}.parquet", cwd=tmp_path)
     same(*(pd.read_parquet(tmp_path / f"{name}.parquet") for name in ("parts", "whole")))
     groups = ["indicators", DATA, "voice", "joined_through", "--codebook", BOOK, "--full-set"]
-    both = [run(*groups, *more, "--into", f"{name}-groups.csv", cwd=tmp_path) for more, name in ((["--in-parts"], "parts"), ([], "whole"))]  # fmt: skip
+    both = [run(*groups, *more, "--into", f"{name}-groups.csv", cwd=tmp_path) for more, name in ((["--in-parts"], "parts"), ([], "whole"))]
     assert both[0].stdout == both[1].stdout
     assert "exactly collinear" in both[0].stderr
     assert (tmp_path / "parts-groups.csv").read_bytes() == (tmp_path / "whole-groups.csv").read_bytes()
@@ -274,9 +272,7 @@ def test_a_cluster_gives_the_same_and_outlives_a_worker(folders, studies, tmp_pa
     distributed = pytest.importorskip("distributed", reason="needs Dask, which the extra `dev` installs")
     wanted = mb.fit_linear(studies[0], "belonging", TERMS).coefficients
     with (
-        distributed.LocalCluster(
-            host="127.0.0.1", dashboard_address=None, n_workers=2, threads_per_worker=1
-        ) as cluster,
+        distributed.LocalCluster(host="127.0.0.1", dashboard_address=None, n_workers=2, threads_per_worker=1) as cluster,
         distributed.Client(cluster) as client,
     ):
         study = prepared(mb.open_study(folders / "pieces", codebook=BOOK, cluster=cluster.scheduler_address))
@@ -309,7 +305,7 @@ def test_a_cluster_gives_the_same_and_outlives_a_worker(folders, studies, tmp_pa
         same(mb.fit_logistic(spread, "stays", PLAIN, event="yes").coefficients, mb.fit_logistic(studies[0], "stays", PLAIN, event="yes").coefficients, 1e-9)  # fmt: skip
         terms = mb.demo.choir_terms()
         sorted_terms = terms.frame().sort_values(["choir", "term"])
-        panels = (mb.Study(t) for t in (sorted_terms, dd.from_pandas(sorted_terms.reset_index(drop=True), npartitions=4)))  # fmt: skip
+        panels = (mb.Study(t) for t in (sorted_terms, dd.from_pandas(sorted_terms.reset_index(drop=True), npartitions=4)))
         lagged = [p.lag("attendance", order="term", within="choir", name="before") for p in panels]
         same(*(mb.fit_linear(p, "attendance", ["before"]).coefficients for p in lagged), 1e-11)
         sang = pd.DataFrame({"sang": pd.to_timedelta(np.arange(40) * 1500, unit="ms"), "y": np.arange(40.0)})
@@ -348,7 +344,7 @@ def test_under_a_limit_of_memory_it_works_or_ends_in_a_sentence(tmp_path):
 
 
 @pytest.mark.parametrize("options", [{}, {"weights": "weight", "cluster": "many"}], ids=str)
-def test_the_first_of_few_passes_over_many_rows_begins_where_a_part_of_them_has_its_maximum(tmp_path, monkeypatch, options):  # fmt: skip
+def test_the_first_of_few_passes_over_many_rows_begins_where_a_part_of_them_has_its_maximum(tmp_path, monkeypatch, options):
     rng, n = np.random.default_rng(5), 12_000
     many, part = rng.integers(0, 12, n).astype(str), rng.choice(list("abcd"), n)
     data = pd.DataFrame({"x": rng.normal(size=n) + 1e9, "z": rng.lognormal(size=n), "part": part, "weight": rng.choice([0.5, 1.0, 3.0], n), "many": many})  # fmt: skip

@@ -103,7 +103,7 @@ def test_adjusted_means_and_probabilities_are_averages_of_predictions(kind, sett
         averages[level], slopes[level] = _average_by_hand(fit, people, weights)
         what = "predicted" if kind == "linear" else "probability"
         assert table.loc[level, "adjusted"] == pytest.approx(averages[level], rel=1e-9)
-        assert table.loc[level, "adjusted"] == pytest.approx(np.average(fit.predict(people)[what], weights=weights), rel=1e-9)  # fmt: skip
+        assert table.loc[level, "adjusted"] == pytest.approx(np.average(fit.predict(people)[what], weights=weights), rel=1e-9)
         mine = frame["voice"] == level
         outcome = frame["score"] if kind == "linear" else (frame["stays"] == "yes").astype(float)
         assert table.loc[level, "plain"] == pytest.approx(np.average(outcome[mine], weights=weights[mine]), rel=1e-12)
@@ -205,7 +205,7 @@ def test_a_test_of_equal_slopes_that_robust_errors_overstate_is_told_as_that_of_
         here, page = lines.overstated, " ".join(str(more).split())
         assert here in page
         assert here == more.equation(by="g").overstated
-        assert {"x × g HC3 errors" in page, "the test of equal slopes: HC3 errors" in " ".join(str(lines).split())} == {bool(here)}  # fmt: skip
+        assert {"x × g HC3 errors" in page, "the test of equal slopes: HC3 errors" in " ".join(str(lines).split())} == {bool(here)}
         said.append(bool(here))
     assert len(set(said)) == 2
 
@@ -213,15 +213,15 @@ def test_a_test_of_equal_slopes_that_robust_errors_overstate_is_told_as_that_of_
 def test_parallel_lines_are_tested_by_the_model_with_all_slopes():
     study = study_of(choir(300))
     fit = mb.fit_linear(study, "score", ["voice", "age", "km"])
-    more = mb.fit_linear(study, "score", ["voice", "age", "km", mb.interaction("age", "voice"), mb.interaction("km", "voice")])  # fmt: skip
+    more = mb.fit_linear(study, "score", ["voice", "age", "km", mb.interaction("age", "voice"), mb.interaction("km", "voice")])
     left, rest = fit.strength.residual_ss, more.strength.residual_ss
-    assert fit.equation(by="voice").parallel.statistic == pytest.approx((left - rest) / 6 / (rest / more.df_rest), rel=1e-9)  # fmt: skip
+    assert fit.equation(by="voice").parallel.statistic == pytest.approx((left - rest) / 6 / (rest / more.df_rest), rel=1e-9)
 
 
 def test_planned_comparisons_are_combinations_of_coefficients():
     fit = KINDS["linear"](study_of(choir(300)), ["voice", "age"])
     b = fit.coefficients.set_index("level")["estimate"]
-    planned = fit.planned("voice", {"low": {"tenor": 0.5, "bass": 0.5, "alto": -1}, "one": {"bass": 1, "tenor": -1}}, "bonferroni")  # fmt: skip
+    planned = fit.planned("voice", {"low": {"tenor": 0.5, "bass": 0.5, "alto": -1}, "one": {"bass": 1, "tenor": -1}}, "bonferroni")
     assert planned["difference"].tolist() == pytest.approx([(b["tenor"] + b["bass"]) / 2, b["bass"] - b["tenor"]])
     others = fit.planned("voice", ["tenor"]).iloc[0]
     assert others["difference"] == pytest.approx(b["tenor"] - (b["bass"] + b["soprano"]) / 3)
@@ -329,7 +329,7 @@ def _largest(loadings, width, df):
 
 
 def test_the_largest_of_several_statistics_is_that_of_tables_and_of_quadrature():
-    tabled = {10: (2.23, 2.57, 2.76, 2.89, 2.99), 20: (2.09, 2.38, 2.54, 2.65, 2.73), math.inf: (1.96, 2.21, 2.35, 2.44, 2.51)}  # fmt: skip
+    tabled = {10: (2.23, 2.57, 2.76, 2.89, 2.99), 20: (2.09, 2.38, 2.54, 2.65, 2.73), math.inf: (1.96, 2.21, 2.35, 2.44, 2.51)}
     for df, wanted in tabled.items():  # Dunnett's, of equal numbers, at .05
         for m, value in enumerate(wanted, 1):
             assert LargestOf((np.eye(m) + 1) / 2, df).quantile(0.05) == pytest.approx(value, abs=0.0051)

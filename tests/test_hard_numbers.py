@@ -137,7 +137,7 @@ def test_collinearity_is_said_to_be_exact_only_where_every_row_bears_it_out():
         assert told.format(u=(study.frame()["g"] == "u").sum()) in str(problem.value)
         assert absent not in str(problem.value)
     with pytest.raises(mb.FitError, match="nearly collinear") as problem:
-        mb.fit_linear(mb.Study(collinear_cases().assign(noisy=lambda f: f["sum"] + 1e-12 * f["y"])), "y", ["a", "b", "noisy"])  # fmt: skip
+        mb.fit_linear(mb.Study(collinear_cases().assign(noisy=lambda f: f["sum"] + 1e-12 * f["y"])), "y", ["a", "b", "noisy"])
     assert not isinstance(problem.value, mb.CollinearityError)
     exact = mb.screen(study, ["a", "b", "sum"], "y").collinear
     assert [(c.exact, c.statement) for c in exact] == [(True, "`sum` equals `a` + `b` in every row used")]
@@ -188,7 +188,7 @@ def test_p_values_and_intervals_keep_their_digits_whatever_the_rows(df):
     def tail(t):  # P(|T| >= t), t = 1/s substituted where the tail is long
         c = mp.exp(mp.loggamma((v + 1) / 2) - mp.loggamma(v / 2)) / mp.sqrt(v * mp.pi)
         density = lambda x: c * mp.exp(-(v + 1) / 2 * mp.log1p(x * x / v))  # noqa: E731
-        return 2 * (mp.quad(density, [t, t + 1, t + 4, t + 12]) + mp.quad(lambda s: density(1 / s) / s**2, [0, 1 / (t + 12)]))  # fmt: skip
+        return 2 * (mp.quad(density, [t, t + 1, t + 4, t + 12]) + mp.quad(lambda s: density(1 / s) / s**2, [0, 1 / (t + 12)]))
 
     for t in (0.01, 0.7, 1.96, 4.0, 9.0):
         exact = float(tail(mp.mpf(t)))
@@ -306,4 +306,4 @@ def test_every_result_of_frequencies_is_that_of_the_rows_repeated(kind, options)
         one, other = (everything(fit) for fit in fits)
     for name, table in one.items():
         numbers = table.select_dtypes("number").columns
-        np.testing.assert_allclose(table[numbers].to_numpy(float), other[name][numbers].to_numpy(float), rtol=1e-6, atol=1e-9, err_msg=name)  # fmt: skip
+        np.testing.assert_allclose(table[numbers].to_numpy(float), other[name][numbers].to_numpy(float), rtol=1e-6, atol=1e-9, err_msg=name)

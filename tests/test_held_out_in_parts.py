@@ -74,7 +74,7 @@ def test_a_logistic_fit_in_parts_is_classified_on_rows_held_out(fits):
 @pytest.mark.parametrize("weights", [None, "weight"])
 def test_whole_clusters_are_drawn_of_rows_in_parts_as_in_memory(studies, weights):
     blocks = {"who": ["age", "voice"], "taking part": [mb.interaction("rehearsals", "joined_through")]}
-    made = [mb.fit_blocks(s, "belonging", blocks, cluster="choir", weights=weights).bootstrap(300, seed=4) for s in studies]  # fmt: skip
+    made = [mb.fit_blocks(s, "belonging", blocks, cluster="choir", weights=weights).bootstrap(300, seed=4) for s in studies]
     same(made[0].steps, made[1].steps, 1e-9)
     assert "whole levels of choir" in " ".join(str(made[1]).split())
 

@@ -238,9 +238,7 @@ def test_names_stand_in_figures_as_they_are():
 def test_long_names_are_folded_in_figures_and_nothing_is_cut_or_hidden():
     names = [
         f"{question}, thinking of the last twelve months and of every choir you were a member of, however long?"
-        for question in "How often do you sing/How old were you/How far is it/How well did you feel/Will you stay".split(
-            "/"
-        )
+        for question in "How often do you sing/How old were you/How far is it/How well did you feel/Will you stay".split("/")
     ]
     levels = [f"{k}: less often than every other week, but more often than once in each of the months" for k in "abcd"]
     sides = ["no, as far as I can see", "yes, as far as I can see"]
@@ -255,7 +253,7 @@ def test_long_names_are_folded_in_figures_and_nothing_is_cut_or_hidden():
         for ax in figure.axes:
             assert ax.bbox.width > 0.2 * figure.bbox.width / len(figure.axes) ** 0.5
             names = [t.get_window_extent() for t in ax.get_yticklabels() if t.get_text().strip(".−0123456789")]
-            assert all(a.y0 > b.y1 or b.y0 > a.y1 for a, b in itertools.combinations(names, 2)), (drawn, ax.get_title(loc="left"))  # fmt: skip
+            assert all(a.y0 > b.y1 or b.y0 > a.y1 for a, b in itertools.combinations(names, 2)), (drawn, ax.get_title(loc="left"))
             legend = ax.get_legend()
             told = [text.get_text() for text in legend.get_texts()] if legend else []
             assert len(set(told)) == len(told)
@@ -286,9 +284,7 @@ def test_a_plan_with_anything_in_it_is_read_or_refused_in_a_sentence(data, tmp_p
 
     def walk(value, path):
         paths.append(path)
-        for key, inner in (
-            value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
-        ):
+        for key, inner in value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ():
             walk(inner, (*path, key))
 
     walk(document, ())
@@ -322,7 +318,7 @@ WRONG = [
     {"age": "x"}, {"voice": {"alto": 1}}, (), set(), object(), np.array([1.0, 2.0]), pd.DataFrame({"q": [1]}), pd.Series([1]), 10**30,
 ]  # fmt: skip
 SLOW = set("bootstrap classification cases calibration checks residual_views profile guide reading".split())
-INNER = set("corrected_p repeated identified on_rows expected slope_at moves_with not_averaged variable events_by_level".split())  # fmt: skip
+INNER = set("corrected_p repeated identified on_rows expected slope_at moves_with not_averaged variable events_by_level".split())
 
 
 def _objects():

@@ -32,7 +32,7 @@ def test_slopes_by_group_and_crossings_agree_with_dense_columns(kind, base, erro
     frame["age"] += far
     frame["w"] = 2.0
     study = mb.Study(frame).mark("voice", base).mark("day", "Mon")
-    inner = ["age", "voice", mb.interaction("age", "voice")] if kind == "slope" else ["voice", "day", mb.interaction("voice", "day")]  # fmt: skip
+    inner = ["age", "voice", mb.interaction("age", "voice")] if kind == "slope" else ["voice", "day", mb.interaction("voice", "day")]
     options = {} if weights is None else {"weights": weights, "weights_are": "frequency"}
     fit = mb.fit_linear(study, "score", [*inner, "km"], errors=errors, **options)
     doubled = frame if weights is None else frame.loc[frame.index.repeat(2)]
@@ -61,9 +61,7 @@ CURVES = {
     "two numeric columns": ["age", "km", ["age", "km"], "voice"],
     "a curve by group": [("age", 2), "voice", [("age", 2), "voice"]],
     "a curve by a number": [("age", 2), "km", [("age", 2), "km"]],
-    "three groups and numbers": [
-        *("age", "voice", "day", ["age", "voice"], ["age", "day"], ["voice", "day"], ["age", "voice", "day"])
-    ],
+    "three groups and numbers": [*("age", "voice", "day", ["age", "voice"], ["age", "day"], ["voice", "day"], ["age", "voice", "day"])],
     "two numbers and a group": ["age", "km", "day", ["age", "km"], ["age", "day"], ["km", "day"], ["age", "km", "day"]],
 }
 
@@ -123,7 +121,7 @@ def test_the_demo_crossing_under_effect_coding_has_three_degrees_of_freedom():
     test, retold = crossed.terms.iloc[2], (crossed.rebase(*to).retold for to in (("voice", "bass"), ("stays", "no")))
     assert ["but for those of" in words for words in retold] == [False, True]
     assert (test["df"], round(test["statistic"], 3), round(test["p"], 3)) == (3, 0.430, 0.732)
-    blocks = mb.fit_blocks(study, "belonging", {"mains": ["voice", "stays"], "both": [mb.interaction("voice", "stays")]})  # fmt: skip
+    blocks = mb.fit_blocks(study, "belonging", {"mains": ["voice", "stays"], "both": [mb.interaction("voice", "stays")]})
     assert blocks.steps["statistic"].iloc[1] == pytest.approx(test["statistic"], rel=1e-9)
     logistic = mb.fit_logistic(study, "stays", ["voice", "age", mb.interaction("age", "voice")], event="yes").terms
     assert logistic["df"].tolist() == [3, 1, 3]

@@ -59,9 +59,7 @@ def same(study, other):
     kind=st.sampled_from(["csv", "xlsx"]),
 )
 @settings(max_examples=40, deadline=None)
-def test_a_layout_gives_the_study_of_the_file_without_what_stands_above(
-    tmp_path_factory, above, between, labelled, separator, kind
-):
+def test_a_layout_gives_the_study_of_the_file_without_what_stands_above(tmp_path_factory, above, between, labelled, separator, kind):
     folder = tmp_path_factory.mktemp("layout")
     plain = mb.open_study(written([NAMES, *ROWS], folder / "plain.csv"))
     padded = [row + [""] * (4 - len(row)) for row in above] if kind == "xlsx" else above
@@ -99,7 +97,7 @@ def test_where_the_names_stand_is_found_and_said(tmp_path):
     twice = written([NAMES, LABELS, ["{q1}", "{q2}", "{q3}", "{q4}"], *ROWS], tmp_path / "twice.csv")
     told = seen(twice)[1][0]
     assert "rows 2 and 3 look like rows of names and not of data (`ID`: `Respondent`, above numbers)" in told
-    assert told.endswith("say in the layout that the labels are in row 2 and the data begin in row 4; they then stand beside the names.")  # fmt: skip
+    assert told.endswith("say in the layout that the labels are in row 2 and the data begin in row 4; they then stand beside the names.")
     assert "the data begin in row 4" in seen(twice, layout={"labels": 2})[1][0]
     assert not seen(twice, layout={"labels": 2, "data": 4})[1]
     labelled = written([NAMES, LABELS, *ROWS], tmp_path / "labelled.csv")
@@ -218,16 +216,14 @@ def test_a_row_of_totals_is_told_and_left_out_by_the_layout(kind, end, said, tmp
     _, told = seen(path, layout={"header": 2})
     assert len(told) == bool(said)
     if said:
-        assert re.search(rf"the last row .16. looks like a total and not like data .*{said}.*that the last row is 15", told[0])  # fmt: skip
+        assert re.search(rf"the last row .16. looks like a total and not like data .*{said}.*that the last row is 15", told[0])
     study, told = seen(path, layout={"header": 2, "last": 15})
     assert (study.rows, study["Age"].values.tolist(), told) == (12, [float(row[2]) for row in ROWS], [])
 
 
 def test_notes_below_a_table_are_left_out_by_the_layout(tmp_path):
     path = written([NAMES, *ROWS, [], ["Source: a survey"], ["Made up"]], tmp_path / "data.csv")
-    with pytest.raises(
-        mb.FileError, match=r"line 15: 1 cell .* If the table ends above it, say in its layout that the last row is 13"
-    ):
+    with pytest.raises(mb.FileError, match=r"line 15: 1 cell .* If the table ends above it, say in its layout that the last row is 13"):
         mb.open_study(path)
     same(mb.open_study(path, layout={"last": 13}), mb.open_study(written([NAMES, *ROWS], tmp_path / "plain.csv")))
 

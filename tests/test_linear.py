@@ -64,9 +64,7 @@ DESIGNS = {"plain": (plain, 12), "with missing": (with_missing, 12),
     "R² within 1e-13 of 1": (nearly_exact, 12)}  # fmt: skip
 
 
-@pytest.mark.filterwarnings(
-    "ignore:.*(all but reproduces|the (square|cube|product) of|order of):markbase.MarkbaseWarning"
-)
+@pytest.mark.filterwarnings("ignore:.*(all but reproduces|the (square|cube|product) of|order of):markbase.MarkbaseWarning")
 @pytest.mark.parametrize("name", DESIGNS)
 def test_every_number_agrees_with_50_digits(name):
     make, least = DESIGNS[name]
@@ -116,7 +114,7 @@ def test_one_group_alone_gives_the_level_means():
 
 
 @settings(max_examples=40, deadline=None)
-@given(rows=st.integers(25, 90), seed=st.integers(0, 10**6), levels=st.integers(2, 6), gaps=st.floats(0, 0.2), power=st.integers(-6, 6))  # fmt: skip
+@given(rows=st.integers(25, 90), seed=st.integers(0, 10**6), levels=st.integers(2, 6), gaps=st.floats(0, 0.2), power=st.integers(-6, 6))
 def test_nothing_but_the_telling_depends_on_the_base(rows, seed, levels, gaps, power):
     rng = np.random.default_rng(seed)
     group = np.concatenate([np.arange(levels), rng.integers(0, levels, rows - levels)])
@@ -128,7 +126,7 @@ def test_nothing_but_the_telling_depends_on_the_base(rows, seed, levels, gaps, p
     fits = [mb.fit_linear(_quietly(study.mark, "g", f"L{k}"), "y", ["g", "x"]) for k in range(levels)]
     first = fits[0]
     dense = np.linalg.lstsq(*_dense(frame.dropna()), rcond=None)[0]
-    np.testing.assert_allclose(first.coefficients["estimate"][~first.coefficients["base"]], dense, rtol=1e-7, atol=1e-7 * 10.0**-power)  # fmt: skip
+    np.testing.assert_allclose(first.coefficients["estimate"][~first.coefficients["base"]], dense, rtol=1e-7, atol=1e-7 * 10.0**-power)
     for k, fit in enumerate(fits):
         assert fit.strength == first.strength
         assert fit.overall == first.overall
@@ -189,9 +187,7 @@ def test_so_near_an_overlap_that_digits_would_be_noise_is_refused_in_words():
     frame, _, _ = plain()
     frame["near"] = frame["age"] * 1.0
     frame.loc[0, "near"] += 2e-12 * 45
-    with pytest.raises(
-        mb.FitError, match=r"`age` and `near` are so nearly collinear .condition number \d\.\d+e\d\d. that"
-    ):
+    with pytest.raises(mb.FitError, match=r"`age` and `near` are so nearly collinear .condition number \d\.\d+e\d\d. that"):
         mb.fit_linear(mb.Study(frame), "score", ["age", "near"])
 
 

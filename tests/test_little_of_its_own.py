@@ -36,11 +36,11 @@ def beside(fit):
 @pytest.mark.parametrize(
     ("kind", "options", "about"),
     [("linear", {}, ""), ("linear", {"errors": "HC3"}, "about "), ("linear", {"fixed_effects": "h"}, ""), ("logistic", {}, "")],
-)  # fmt: skip
+)
 def test_errors_far_larger_than_a_term_alone_would_have_are_told_with_their_inflation(kind, options, about):
     data = made()
     study, terms = mb.Study(data).mark("g", "g0"), ["x", "near", "far"]
-    fit = mb.fit_linear(study, "y", terms, **options) if kind == "linear" else mb.fit_logistic(study, "stays", terms, event="yes")  # fmt: skip
+    fit = mb.fit_linear(study, "y", terms, **options) if kind == "linear" else mb.fit_logistic(study, "stays", terms, event="yes")
     X, w = data[terms].to_numpy(), np.ones(ROWS)
     if kind == "logistic":
         w = (fit.fitted * (1 - fit.fitted)).to_numpy()
@@ -79,7 +79,7 @@ def test_what_is_large_by_construction_is_not_told_and_groups_are():
     data["stays"] = np.where(rng.random(5 * ROWS) < often, "yes", "no")
     odds = mb.fit_logistic(mb.Study(data), "stays", ["g", "h", "far"], event="yes")
     w = (odds.fitted * (1 - odds.fitted)).to_numpy()
-    X = np.column_stack([data[c] == level for c in "gh" for level in sorted(data[c].unique())[1:]] + [data["far"]]).astype(float)  # fmt: skip
+    X = np.column_stack([data[c] == level for c in "gh" for level in sorted(data[c].unique())[1:]] + [data["far"]]).astype(float)
     X = X - np.average(X, axis=0, weights=w)
     S = (X * w[:, None]).T @ X
     own, rest = np.linalg.det(S[:2, :2]), np.linalg.det(np.linalg.inv(S)[:2, :2])
@@ -111,7 +111,7 @@ def test_noise_in_a_scale_is_told_with_what_it_leaves_of_the_coefficient():
     assert list(told("scale", "z")) == ["scale"]
     assert figures in told("scale", "z")["scale"]
     assert told("scale", "z")["scale"].endswith("what other terms share with it stays in their estimates in part.")
-    assert f"alpha of .{100 * alpha:.0f}. If the rest is noise, its slope is told as about {100 * alpha:.0f}% of" in told("std")["std"]  # fmt: skip
+    assert f"alpha of .{100 * alpha:.0f}. If the rest is noise, its slope is told as about {100 * alpha:.0f}% of" in told("std")["std"]
     assert "in part" not in told("std")["std"]
     assert told("scale", fixed_effects="m") == {}  # within levels alpha is another one
     assert "made of 3 items" in told("rough")["rough"]
@@ -143,7 +143,7 @@ def test_what_a_cut_leaves_out_is_told_where_the_column_goes_on_telling_within_t
     assert list(told("rising", "old", "x")) == ["old"]
     figures = f"(F(1, 596) = {F:.2f}, p < .001, {100 * share:.1f}% of what the model leaves)"
     assert f"within the levels `rising` goes on changing with `age` {figures}" in told("rising", "old", "x")["old"]
-    assert "within the levels the log odds go on changing with `age` (likelihood ratio chi²(1) = " in told("stays", "old")["old"]  # fmt: skip
+    assert "within the levels the log odds go on changing with `age` (likelihood ratio chi²(1) = " in told("stays", "old")["old"]
     assert "F(1, 596) = " in told("rising", "old", "x", errors="HC3")["old"]
     for quiet in (
         ("step", "old"),
@@ -154,7 +154,7 @@ def test_what_a_cut_leaves_out_is_told_where_the_column_goes_on_telling_within_t
         ("rising", mb.interaction("old", "x")),
     ):
         assert told(*quiet) == {}, quiet
-    many = pd.DataFrame({"age": rng.uniform(18, 80, 20_000)}).assign(rising=lambda d: 0.012 * d["age"] + rng.normal(size=20_000) * 2)  # fmt: skip
+    many = pd.DataFrame({"age": rng.uniform(18, 80, 20_000)}).assign(rising=lambda d: 0.012 * d["age"] + rng.normal(size=20_000) * 2)
     for rows, much, clear in ((many, False, True), (data.head(30), True, False)):
         own = mb.Study(rows).split_at("age", above=45, labels=("young", "old"), name="old")
         whole, bare = mb.fit_linear(own, "rising", ["old", "age"]), mb.fit_linear(own, "rising", ["old"])

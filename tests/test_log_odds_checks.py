@@ -30,10 +30,10 @@ def test_a_line_is_tested_by_its_square(options):
         more = mb.fit_logistic(study, "stays", terms, event="yes", **options)
         own = more.coefficients.set_index("level").loc[f"{name}²"]
         if options in ({}, {"penalty": "firth"}):
-            blocks = mb.fit_blocks(study, "stays", {"a": ["voice", "age", "km"], "b": [bent]}, kind="logistic", event="yes", **options)  # fmt: skip
+            blocks = mb.fit_blocks(study, "stays", {"a": ["voice", "age", "km"], "b": [bent]}, kind="logistic", event="yes", **options)
             wanted, p = blocks.steps.iloc[1][["statistic", "p"]]
             if not options:
-                assert lines.loc[name, "statistic"] == pytest.approx(2 * (more.strength.loglik - fit.strength.loglik), rel=1e-6)  # fmt: skip
+                assert lines.loc[name, "statistic"] == pytest.approx(2 * (more.strength.loglik - fit.strength.loglik), rel=1e-6)
         else:
             wanted, p = own["z" if "z" in own else "t"] ** 2, own["p"]
         assert lines.loc[name, "statistic"] == pytest.approx(wanted, rel=1e-6, abs=1e-9)
@@ -57,7 +57,7 @@ def test_what_bends_is_said_and_what_has_no_square_or_no_test_is_not_made_up():
     frame["y"] = np.where(np.abs(x) > 1, "yes", "no")  # its square foretells it
     foretold = mb.fit_logistic(mb.Study(frame), "y", ["x"], event="yes").checks()
     assert math.isnan(foretold.lines["statistic"].iloc[0])
-    assert "`x` not tested, since with its square the model cannot be estimated" in finding(foretold, "straight lines").figures  # fmt: skip
+    assert "`x` not tested, since with its square the model cannot be estimated" in finding(foretold, "straight lines").figures
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(logistic_findings, "_MOST_WORK", 100)
         much = mb.fit_logistic(study, "y", ["x", "two"], event="yes").checks()

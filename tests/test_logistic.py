@@ -31,7 +31,7 @@ HALF = mp.findroot(lambda x: mp.gammainc(mp.mpf(1) / 2, 0, x, regularized=True) 
 @pytest.mark.parametrize("kind", ["plain", "firth", "frequencies"])
 def test_estimates_tests_and_likelihood_agree_with_50_digits(base, kind):
     frame = choir()
-    extra = {"plain": {}, "firth": {"penalty": "firth"}, "frequencies": {"weights": "times", "weights_are": "frequency"}}[kind]  # fmt: skip
+    extra = {"plain": {}, "firth": {"penalty": "firth"}, "frequencies": {"weights": "times", "weights_are": "frequency"}}[kind]
     fit = mb.fit_logistic(study_of(frame, base), "stays", TERMS, event="yes", **extra)
     setting = {"firth": kind == "firth", "weights": "times" if kind == "frequencies" else None}
     wanted = logistic(frame, "stays", "yes", TERMS, {"voice": base}, **setting)
@@ -96,7 +96,7 @@ def test_profile_ends_lie_where_the_likelihood_has_fallen_by_half_a_chi_squared(
     if penalty:
         rows = fit.coefficients[~fit.coefficients["base"]]
         np.testing.assert_allclose(rows["low"], profile["low"])
-        wider = mb.fit_logistic(study_of(frame), "stays", ["voice", "age"], event="yes", penalty=penalty, level=1 - 0.05 / 6)  # fmt: skip
+        wider = mb.fit_logistic(study_of(frame), "stays", ["voice", "age"], event="yes", penalty=penalty, level=1 - 0.05 / 6)
         for r in fit.between("voice", "bonferroni").to_dict("records"):  # a pair is a coefficient from another base
             own = wider.rebase("voice", r["against"]).coefficients.set_index("level").loc[r["level"]]
             wanted = [own["low"], own["high"], min(6 * own["p"], 1)]
@@ -105,7 +105,7 @@ def test_profile_ends_lie_where_the_likelihood_has_fallen_by_half_a_chi_squared(
 
 def _held_slope(frame, slope, firth):
     """Maximise over the rest with the slope of age held, by brute force in double precision."""
-    X = np.column_stack([np.ones(len(frame)), *[(frame["voice"] == v).to_numpy(float) for v in ("bass", "soprano", "tenor")]])  # fmt: skip
+    X = np.column_stack([np.ones(len(frame)), *[(frame["voice"] == v).to_numpy(float) for v in ("bass", "soprano", "tenor")]])
     age, y = frame["age"].to_numpy(float), (frame["stays"] == "yes").to_numpy(float)
     whole = np.column_stack([X, age])
 
@@ -188,7 +188,7 @@ def test_robust_errors_are_sandwiches_of_scores(errors, repeated):
     V = inverse @ (scores.T @ scores) @ inverse * factor
     rows = fit.coefficients[~fit.coefficients["base"]]
     named = dict(zip(wanted["names"], np.sqrt(np.diag(V)), strict=True))
-    np.testing.assert_allclose(rows["se"], [named[t, v] for t, v in zip(rows["term"], rows["level"], strict=True)], rtol=1e-9)  # fmt: skip
+    np.testing.assert_allclose(rows["se"], [named[t, v] for t, v in zip(rows["term"], rows["level"], strict=True)], rtol=1e-9)
     z, inside = rows["estimate"].to_numpy()[1:], fit.covariance.to_numpy()[np.ix_(rows.index[1:], rows.index[1:])]
     wald, told = z @ np.linalg.solve(inside, z), fit.overall
     if errors == "clustered":  # as few scores as there are clusters: t, and F

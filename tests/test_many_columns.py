@@ -46,16 +46,14 @@ def test_inflation_by_chance_is_that_of_samples():
     assert (inflation_by_chance(3, 2), most_by_chance(5, 1)) == (np.inf, 1.0)
 
 
-@pytest.mark.parametrize(
-    ("rows", "columns", "told"), [(40, 20, 1), (400, 20, 0), (26, 20, 1), (22, 20, 1), (21, 20, 2)]
-)
+@pytest.mark.parametrize(("rows", "columns", "told"), [(40, 20, 1), (400, 20, 0), (26, 20, 1), (22, 20, 1), (21, 20, 2)])
 def test_few_rows_for_many_columns_are_told(rows, columns, told):
     rng = np.random.default_rng(rows)
     frame = pd.DataFrame(rng.normal(size=(rows, columns))).rename(columns="x{}".format)
     few = [a.text for a in mb.screen(frame, list(frame)).advice if a.kind == "few"]
     assert len(few) == min(told, 1)
     if told:
-        average = f"show a variance inflation of {(rows - 3) / (rows - columns - 2):.3g} on average" if rows > 22 else "of any size."  # fmt: skip
+        average = f"show a variance inflation of {(rows - 3) / (rows - columns - 2):.3g} on average" if rows > 22 else "of any size."
         assert few[0].startswith(f"{rows} rows are {'few for' if rows > 22 else 'hardly enough to tell'} 20 columns")
         assert average in few[0]
         vif = mb.screen(frame, list(frame)).vif["vif"]
@@ -80,8 +78,8 @@ def test_more_columns_than_rows_can_tell_apart_are_told_as_that_and_nothing_else
     two = mb.screen(frame.iloc[10:12, :5], [*frame.iloc[:, :5]]).advice
     assert two[1].text == "Of 2 rows every correlation is 1 or −1, whatever the columns measure."
     r = [a.text for a in mb.screen(frame.iloc[10:17, :2], ["x0", "x1"]).advice if "no clear sign" in a.text]
-    assert r == ["Of 7 rows, r = 0.7 is no clear sign that two columns go together (p = .080): chance alone makes such pairs."]  # fmt: skip
-    assert ["(p = .506)" in mb.screen(frame.iloc[10:13, :2], ["x0", "x1"]).advice[k].text for k in (0, 1)] == [False, True]  # fmt: skip
+    assert r == ["Of 7 rows, r = 0.7 is no clear sign that two columns go together (p = .080): chance alone makes such pairs."]
+    assert ["(p = .506)" in mb.screen(frame.iloc[10:13, :2], ["x0", "x1"]).advice[k].text for k in (0, 1)] == [False, True]
     assert "variance inflation of 2 on average" in mb.screen(frame.iloc[10:15, :2], ["x0", "x1"]).advice[0].text
     frame = frame.assign(y=rng.normal(size=60), g=np.repeat(np.arange(20), 3).astype(str)).drop(columns=["x7", "x9"])
     fits = [mb.fit_linear(frame, "y", [*frame.iloc[:, :15]], fixed_effects=levels) for levels in (None, "g")]
@@ -96,7 +94,7 @@ def test_more_columns_than_rows_can_tell_apart_are_told_as_that_and_nothing_else
 def test_columns_that_all_go_together_are_one_finding():
     rng = np.random.default_rng(3)
     shared = rng.normal(size=(300, 3))
-    frame = pd.DataFrame({f"{'abc'[k]}{j}": shared[:, k] + rng.normal(size=300) / 3 for k in range(3) for j in range(5)})  # fmt: skip
+    frame = pd.DataFrame({f"{'abc'[k]}{j}": shared[:, k] + rng.normal(size=300) / 3 for k in range(3) for j in range(5)})
     frame["b5"] = shared[:, 1] + rng.normal(size=300) / 3
     frame["a2"] *= -1
     frame["bridge"] = frame["c0"] + rng.normal(size=300)  # goes with the first of a set and not with all
@@ -116,7 +114,7 @@ def test_columns_that_all_go_together_are_one_finding():
     for gone, stays in (("bridge", "c0"), ("c0", "bridge")):  # though others carry more of the one
         after = mb.screen(frame, [n for n in frame if n != gone]).vif.set_index("term")["vif"][stays]
         assert f"ithout `{gone}` the standard error of `{stays}` is {after**0.5:.2f} times" in text
-    made = mb.Study(pd.DataFrame({"x": rng.normal(9, 2, 200)})).derive("log", log="x").derive("root", sqrt="x").derive("square", square="x")  # fmt: skip
+    made = mb.Study(pd.DataFrame({"x": rng.normal(9, 2, 200)})).derive("log", log="x").derive("root", sqrt="x").derive("square", square="x")
     level = rng.choice(list("abc"), 200)
     groups = pd.DataFrame({f"g{k}": np.where(rng.random(200) < 0.05, "c", level) for k in range(4)})
     assert not any(a.kind == "set" for study in (made, groups) for a in mb.screen(study, [*study.columns]).advice)
@@ -147,7 +145,7 @@ def test_of_very_many_findings_a_dozen_are_told_and_the_others_counted():
     hidden = [a for a in screen.advice if a.kind == "hidden" and "standard error" in a.text]
     over = screen.terms[screen.terms["comparable"] >= 5**0.5].sort_values("comparable", ascending=False)["term"]
     assert [a.terms[0] for a in hidden] == over[:12].tolist()
-    assert any(a.text.startswith(f"{len(over) - 12} more terms whose standard error is 2.24 times") for a in screen.advice)  # fmt: skip
+    assert any(a.text.startswith(f"{len(over) - 12} more terms whose standard error is 2.24 times") for a in screen.advice)
 
 
 @pytest.mark.parametrize("kind", ["linear", "logistic"])
@@ -158,7 +156,7 @@ def test_among_many_terms_those_that_are_clear_by_chance_are_counted(kind):
     frame["y"] = np.where(y > 0, "yes", "no") if kind == "logistic" else y
 
     def told(columns):
-        fit = mb.fit_logistic(frame, "y", columns, event="yes") if kind == "logistic" else mb.fit_linear(frame, "y", columns)  # fmt: skip
+        fit = mb.fit_logistic(frame, "y", columns, event="yes") if kind == "logistic" else mb.fit_linear(frame, "y", columns)
         texts = [c for c in fit.reading().cautions if "none of them went" in c]
         terms = next(step.meaning for step in fit.guide().steps if step.question == "Which terms?")
         assert all(text in terms for text in texts)
@@ -209,9 +207,7 @@ def test_figures_of_many_columns_stay_readable_and_answers_are_drawn_by_how_many
     (discs,) = grid[2, 1].collections  # the second answer over the first
     counts = frame.groupby(["q0", "q1"]).size()
     assert discs.get_offsets().tolist() == [list(place) for place in counts.index]
-    np.testing.assert_allclose(
-        discs.get_sizes(), np.maximum(40 * counts / counts.max(), 0.6)
-    )  # and the rarest are seen
+    np.testing.assert_allclose(discs.get_sizes(), np.maximum(40 * counts / counts.max(), 0.6))  # and the rarest are seen
     assert (len(grid[1, 0].collections), len(grid[1, 0].lines[0].get_xdata())) == (0, 400)  # x has no two alike
     assert grid[1, 0].get_xlim() == grid[2, 0].get_xlim()
 
@@ -253,7 +249,7 @@ def test_of_very_many_levels_the_clearest_are_told_with_what_chance_makes_of_the
     ranked = np.sort(table["p"].to_numpy())
     still = int(np.argmax(np.append(ranked * (m - np.arange(m)) >= 0.05, True)))  # step down until one is not clear
     (words,) = [c for c in whole.cautions if "coefficients" in c and "p below .05" in c]
-    assert words.startswith(f"Of its {m} coefficients {clear} have p below .05; if nothing differed {0.05 * m:.2g} would on average")  # fmt: skip
+    assert words.startswith(f"Of its {m} coefficients {clear} have p below .05; if nothing differed {0.05 * m:.2g} would on average")
     assert f"(Holm) {still or 'none'} {'stays' if still < 2 else 'stay'} clear" in words
     assert ("share the base" in words) == (kind != "cells")
     (thin,) = [c for c in whole.cautions if "fewer than 30 rows" in c]
@@ -265,14 +261,12 @@ def test_of_very_many_levels_the_clearest_are_told_with_what_chance_makes_of_the
     assert f"{m} summands, not laid out here" in page
     assert "equation, complete" not in page
     assert page.count("\n") < (700 if kind == "slopes" else 400)
-    assert fit.equation().text.count("[town: t") == len(fit.coefficients.query("term.str.contains('town') and not base"))  # fmt: skip
+    assert fit.equation().text.count("[town: t") == len(fit.coefficients.query("term.str.contains('town') and not base"))
     mb.report(fit, path := tmp_path / "fit.html", figures=False)
     beside = f"{clear} of the {m} coefficients of <b>{name}</b> have p below .05: weak evidence"
     assert (beside in path.read_text(encoding="utf-8")) == bool(fit.terms.set_index("term").loc[name, "p"] >= 0.05)
     few = mb.fit_linear(study.keep({"town": [f"t{k:03d}" for k in range(9, 18)]}), "y", ["x", "town"])
-    assert (
-        len([s for s in few.reading().statements if s.term == "town"]) == 9
-    )  # the joint test, and all of few are told
+    assert len([s for s in few.reading().statements if s.term == "town"]) == 9  # the joint test, and all of few are told
 
 
 def test_of_many_blocks_it_is_said_how_many_chance_makes_clear():

@@ -16,7 +16,7 @@ ROWS, SITES = 3000, 600
 def frame():
     rng = np.random.default_rng(1)
     site, voice = rng.permutation(np.repeat(np.arange(SITES), 5)), rng.choice([*"abst"], ROWS)
-    table = pd.DataFrame({"age": rng.normal(45, 12, ROWS).round(), "voice": voice, "before": rng.normal(50, 9, ROWS).round(1)})  # fmt: skip
+    table = pd.DataFrame({"age": rng.normal(45, 12, ROWS).round(), "voice": voice, "before": rng.normal(50, 9, ROWS).round(1)})
     table["site"], table["climate"] = [f"s{k}" for k in site], rng.integers(0, 99, SITES)[site].astype(float)
     table["after"] = (table["before"] / 2 + rng.normal(25, 8, ROWS)).round(1)
     table[["i1", "i2", "i3", "i4"]], table[["p1", "p2", "p3"]] = (rng.integers(1.0, 6, (ROWS, 4)), 100 * rng.dirichlet([2, 2, 2], ROWS).round(2))  # fmt: skip
@@ -34,10 +34,10 @@ def frame():
 def told(study, model):
     """Fit a model, and return it with all that is told of it."""
     outcome, terms, *fixed = (side.split() for side in model.split("|"))
-    study, more = study.cut("age", [40, 50], labels=["young", "mid", "old"], name="band"), {"event": "yes"} if outcome == ["stays"] else {}  # fmt: skip
+    study, more = study.cut("age", [40, 50], labels=["young", "mid", "old"], name="band"), {"event": "yes"} if outcome == ["stays"] else {}
     with warnings.catch_warnings(record=True) as remarks:
         warnings.simplefilter("always")
-        fit = (mb.fit_logistic if more else mb.fit_linear)(study, *outcome, terms, **more, **({"fixed_effects": fixed[0]} if fixed else {}))  # fmt: skip
+        fit = (mb.fit_logistic if more else mb.fit_linear)(study, *outcome, terms, **more, **({"fixed_effects": fixed[0]} if fixed else {}))
         pages = [*(str(r.message) for r in remarks), str(fit), str(fit.checks())]
     return fit, " ".join("\n".join(pages).split()).replace("n.parquet", "data")
 
@@ -57,7 +57,9 @@ TOLD = {
     "stays | voice band": r"Pearson, 12 combinations of the terms",
     "stays | voice": r"a coefficient for every combination of its terms",
 }
-NEARLY = r"(chi²\(8\) = \S+ p \S+ \S+ \(Hosmer|, each to within \S+ as rows of nearly equal probability count as ties|area under the curve \S+)"
+NEARLY = (
+    r"(chi²\(8\) = \S+ p \S+ \S+ \(Hosmer|, each to within \S+ as rows of nearly equal probability count as ties|area under the curve \S+)"
+)
 """Of rows in parts probabilities are put into cells."""
 
 
@@ -120,7 +122,7 @@ def test_a_fit_of_some_rows_that_nobody_asked_for_makes_no_remarks(frame, monkey
         ("_A_COEFFICIENT", 2),
     ):  # fewer clusters than 30 have rows among 40
         monkeypatch.setattr(f"markbase.core.checks.some_rows.{name}", value)
-    fit = mb.fit_logistic(frame.assign(team=[f"t{k % 40}" for k in range(ROWS)]), "stays", ["age", "voice"], event="yes", cluster="team")  # fmt: skip
+    fit = mb.fit_logistic(frame.assign(team=[f"t{k % 40}" for k in range(ROWS)]), "stays", ["age", "voice"], event="yes", cluster="team")
     with warnings.catch_warnings():
         warnings.simplefilter("error")
         assert str(fit)

@@ -40,7 +40,7 @@ def test_a_combination_that_never_occurs_is_said_and_not_made_up():
         here, there = ((level, pair.within)[::way] for level in (pair.level, pair.against))
         assert pair.difference == pytest.approx(means[here] - means[there])
     assert pairs.groupby("of").size().to_dict() == {"voice": 2 * 6 + 3, "day": 3 * 3 + 1}  # one cell has no row
-    assert [fit.simple_effects(*two)["df"].tolist() for two in (("voice", "day"), ("day", "voice"))] == [[3, 3, 2], [2, 1, 2, 2]]  # fmt: skip
+    assert [fit.simple_effects(*two)["df"].tolist() for two in (("voice", "day"), ("day", "voice"))] == [[3, 3, 2], [2, 1, 2, 2]]
     with_base = fit.cell_means("voice", "day", correction="dunnett")[1]
     assert with_base.groupby("of").size().to_dict() == {"voice": 3 + 3 + 2, "day": 4 * 2 - 1}
     few = frame[(frame["day"] != "Wed") | (frame["voice"] == "alto")]  # one level, and nothing to compare it with
@@ -98,24 +98,24 @@ def test_from_bases_that_no_row_has_together_nothing_is_told_but_why_and_what_wo
         mb.report(fit, tmp_path / f"{len(shown)}.html", figures=False)
     texts = {s.level: s.text for s in made[0].reading().statements if s.term == "voice"}
     assert "the 3 levels of `voice` that can be compared, of 4, " in texts[""]
-    both = frame[frame["voice"].isin(["alto", "bass"])].groupby(["day", "voice"]).size().unstack(fill_value=0).min(axis=1)  # fmt: skip
-    assert f"none has `voice` `bass` and `day` `Tue`. At another base of `day` it can, such as `{both.idxmax()}`." in texts["bass"]  # fmt: skip
-    coded = mb.fit_linear(study.mark("voice", "bass").code_as("voice", "effect").code_as("day", "effect"), "score", terms)  # fmt: skip
+    both = frame[frame["voice"].isin(["alto", "bass"])].groupby(["day", "voice"]).size().unstack(fill_value=0).min(axis=1)
+    assert f"none has `voice` `bass` and `day` `Tue`. At another base of `day` it can, such as `{both.idxmax()}`." in texts["bass"]
+    coded = mb.fit_linear(study.mark("voice", "bass").code_as("voice", "effect").code_as("day", "effect"), "score", terms)
     assert coded.reading().statements[0].text.endswith("the rows used lack a combination of levels that it rests on.")
     other = made[0].rebase("voice", "soprano")
-    assert re.search(r"start of the levels that can be compared told by both tables: largest difference \d", other.retold)  # fmt: skip
+    assert re.search(r"start of the levels that can be compared told by both tables: largest difference \d", other.retold)
     mb.report(made[0], path := tmp_path / "fit.html", figures=False)
     assert path.read_text(encoding="utf-8").count("cannot be told") == 0  # that base is not among those to choose from
     two = mb.Study(frame.assign(new=frame["age"] % 2 < 1)).mark("day", "Tue").mark("voice", "bass")
-    beside = mb.fit_linear(two, "score", ["voice", "day", "new", mb.interaction("voice", "day"), mb.interaction("voice", "new")])  # fmt: skip
+    beside = mb.fit_linear(two, "score", ["voice", "day", "new", mb.interaction("voice", "day"), mb.interaction("voice", "new")])
     assert "would do" not in beside.equation().text  # the other interaction may lack rows there
-    every = [*terms, mb.interaction("age", "voice"), mb.interaction("age", "day"), mb.interaction("age", "voice", "day")]  # fmt: skip
+    every = [*terms, mb.interaction("age", "voice"), mb.interaction("age", "day"), mb.interaction("age", "voice", "day")]
     means = study.code_as("voice", "effect").code_as("day", "effect")
-    sloped = mb.fit_logistic(means, "high", every, event="y") if kind == "logistic" else mb.fit_linear(means, "score", every)  # fmt: skip
+    sloped = mb.fit_logistic(means, "high", every, event="y") if kind == "logistic" else mb.fit_linear(means, "score", every)
     (slope,) = [v.text for v in sloped.reading().statements if v.term == "age"]
     assert slope.startswith("The slope of `age` at the mean of the levels of")
     choirs = mb.Study(frame.assign(choir=np.arange(len(frame)) % 9)).as_categorical("choir").mark("day", "Tue")
-    drawn = mb.fit_linear(choirs.mark("voice", "bass"), "score", ["voice", "day", mb.interaction("voice", "day")], cluster="choir")  # fmt: skip
+    drawn = mb.fit_linear(choirs.mark("voice", "bass"), "score", ["voice", "day", mb.interaction("voice", "day")], cluster="choir")
     assert drawn.checks().clusters is None
     with pytest.raises(mb.FitError, match="no coefficient can be told, so that none moves"):
         drawn.without_clusters()

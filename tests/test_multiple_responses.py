@@ -23,7 +23,7 @@ ANSWERS = ["e-mail", "phone", "letter", "at the door"]
 )
 @settings(deadline=None)
 def test_each_answer_is_a_column_of_who_gives_it(cells, between, blank):
-    study = mb.Study(pd.DataFrame({"how": [between.join(cell) or None for cell in cells] + [None] * blank, "y": range(len(cells) + blank)}))  # fmt: skip
+    study = mb.Study(pd.DataFrame({"how": [between.join(cell) or None for cell in cells] + [None] * blank, "y": range(len(cells) + blank)}))
     given_by = {a: [None if not cell else a in cell for cell in cells] + [None] * blank for a in ANSWERS}
     for answer, own in given_by.items():
         told = [v for v in own if v is not None]
@@ -62,7 +62,7 @@ def test_such_cells_are_told_with_the_steps_that_take_them_apart(tmp_path):
     ):
         mb.fit_linear(study, "y", ["how"])
     frame.to_csv(tmp_path / "data.csv", index=False)
-    options = [part for step in remark.mend for part in ("--prepare", ", ".join(f"{k} = {json.dumps(v)}" for k, v in step.items()))]  # fmt: skip
+    options = [part for step in remark.mend for part in ("--prepare", ", ".join(f"{k} = {json.dumps(v)}" for k, v in step.items()))]
     done = run("fit", str(tmp_path / "data.csv"), "--outcome", "y", "--terms", ",".join(names), *options)
     assert done.returncode == 0
     for name in names:

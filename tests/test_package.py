@@ -123,7 +123,7 @@ def test_a_notebook_shows_each_result_once_as_a_page_and_short_in_a_list(tmp_pat
     book = nbformat.v4.new_notebook(cells=[nbformat.v4.new_code_cell(c) for c in cells])
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")  # of the kernel's own making
-        nbclient.NotebookClient(book, timeout=120, kernel_name="python3", resources={"metadata": {"path": str(tmp_path)}}).execute()  # fmt: skip
+        nbclient.NotebookClient(book, timeout=120, kernel_name="python3", resources={"metadata": {"path": str(tmp_path)}}).execute()
     outputs = [cell.outputs for cell in book.cells]
     text = (tmp_path / "t.txt").read_text(encoding="utf-8")
     assert [len(o) for o in outputs] == [0, 1, 1, 1, 1, 1, 1, 0]

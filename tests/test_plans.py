@@ -109,7 +109,7 @@ def test_a_plan_gives_the_numbers_that_python_gives(results):
     test = told["comparisons"]["short and long"]["tests"][0]
     assert test["statistic"] == pytest.approx(fit.terms.set_index("term").loc["voice", "statistic"], rel=1e-11)
     shorter = mb.backward_elimination(hierarchy.last, limit=0.01, keep=["age"])
-    assert told["eliminated"]["in blocks, eliminated"]["kept"] == list(shorter.kept) != [t.name for t in hierarchy.last.model_terms]  # fmt: skip
+    assert told["eliminated"]["in blocks, eliminated"]["kept"] == list(shorter.kept) != [t.name for t in hierarchy.last.model_terms]
     table = pd.read_csv(results / "out" / "tables" / "who-stays-coefficients.csv")
     np.testing.assert_array_equal(table["estimate"], fit.coefficients["estimate"])
     screened = mb.screen(study, ["age", "travel_km", "travel_min"], outcome="belonging")
@@ -210,10 +210,10 @@ def test_a_table_for_a_manuscript_says_where_coefficients_hold_and_tests_what_st
     fit, robust = (getattr(mb, f"fit_{kind}")(study, outcome, terms, errors=e, **more) for e in ("classical", "HC3"))
     variants = [mb.compare(fit, fit.without(terms[4].name)), mb.compare(fit, robust)]
     mb.write_document([fit, (fit, "voice"), *variants], tmp_path / "t.md")
-    notes = [line for line in (tmp_path / "t.md").read_text(encoding="utf-8").splitlines() if line.startswith("*Note.*")]  # fmt: skip
+    notes = [line for line in (tmp_path / "t.md").read_text(encoding="utf-8").splitlines() if line.startswith("*Note.*")]
     where = "age at the base alto of voice and rehearsals = 0 (outside these rows); voice at age = 0 (outside these rows); rehearsals at age = 0 (outside"
     assert all(f"of the others: {where}" in note for note in (notes[0], notes[2]))
-    assert re.search(r" B: .*of the others: age at the base alto of voice; voice at age = 0 \(outside these rows\)\.$", notes[2])  # fmt: skip
+    assert re.search(r" B: .*of the others: age at the base alto of voice; voice at age = 0 \(outside these rows\)\.$", notes[2])
     assert re.search(r" A: (classical )?errors.* B: HC3 errors.* AIC and BIC take rows as independent", notes[3])
     p = fit.group_test("voice").p  # of the differences as they stand in the table, averaged over the rows
     assert abs(p - fit.terms.set_index("term").loc["voice", "p"]) > 0.01
@@ -260,9 +260,7 @@ def test_names_of_any_letters_stand_in_tables_of_every_format(tmp_path):
         for kind, read in MANUSCRIPTS.items():
             assert read((tmp_path / f"t{kind}").read_text(encoding="utf-8")) == cells, kind
         rows = (tmp_path / "t.tex").read_text(encoding="utf-8").split(r"\\")[1:]
-        assert not any(
-            row.lstrip().startswith(("[", "*")) for row in rows
-        )  # options, and another kind of end, to LaTeX
+        assert not any(row.lstrip().startswith(("[", "*")) for row in rows)  # options, and another kind of end, to LaTeX
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
@@ -318,9 +316,9 @@ def test_nothing_is_written_over_and_nothing_half(results, monkeypatch):
     said = "Beside them 4 files that this run did not write: figures/b.png, tables.old, tables/a.csv, … Take away"
     assert said in " ".join(again.stderr.split())
     (results / "broken.toml").write_text(
-        PLAN.replace(
-            'terms = ["age", "voice"]\ngroups', 'terms = ["age", "rehearsals", "concerts", "events"]\ngroups'
-        ).replace('groups = ["voice"]\nmargin = 1.5\n', "")
+        PLAN.replace('terms = ["age", "voice"]\ngroups', 'terms = ["age", "rehearsals", "concerts", "events"]\ngroups').replace(
+            'groups = ["voice"]\nmargin = 1.5\n', ""
+        )
     )
     stopped = run("run", "broken.toml", "--into", "never", cwd=results)
     assert stopped.returncode == 2
@@ -393,7 +391,7 @@ def test_a_drafted_plan_runs_as_it_stands_with_its_guesses_marked(outcome, tmp_p
     (tmp_path / "draft.toml").write_text(text.replace("figures = true", "figures = false"), encoding="utf-8")
     ran = run("run", "draft.toml", "--into", "out", cwd=tmp_path)
     assert ran.returncode == 0, ran.stderr
-    assert run("start", str(DATA), "--codebook", str(BOOK), "--outcome", outcome, "--into", "draft.toml", cwd=tmp_path).returncode == 2  # fmt: skip
+    assert run("start", str(DATA), "--codebook", str(BOOK), "--outcome", outcome, "--into", "draft.toml", cwd=tmp_path).returncode == 2
     taken = re.sub(r"^# (cluster|weights|weights_are) = ", r"\1 = ", text, flags=re.MULTILINE)
     (tmp_path / "taken.toml").write_text(taken, encoding="utf-8")
     told = run("fit", "taken.toml", "all together", "--short", cwd=tmp_path).stdout

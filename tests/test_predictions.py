@@ -173,7 +173,7 @@ def test_a_held_out_part_is_scored_by_hand():
     table = found.table.set_index("figure")
     assert table.loc["root mean squared error", "held_out"] == pytest.approx(np.sqrt((error**2).mean()), rel=1e-10)
     mean = frame.loc[train.index, "score"].mean()
-    assert table.loc["R²", "held_out"] == pytest.approx(1 - (error**2).sum() / ((rows["score"] - mean) ** 2).sum(), rel=1e-10)  # fmt: skip
+    assert table.loc["R²", "held_out"] == pytest.approx(1 - (error**2).sum() / ((rows["score"] - mean) ** 2).sum(), rel=1e-10)
     assert table.loc["mean error"].tolist() == pytest.approx([0, error.mean(), (rows["score"] - mean).mean()])
     assert table.loc["R²", "of_the_fit"] == pytest.approx(fit.strength.r2, rel=1e-10)
     bare = np.sqrt(((rows["score"] - mean) ** 2).mean())
@@ -234,7 +234,7 @@ def test_cases_of_a_table_of_counts_are_held_out_one_by_one(kind, tmp_path):
     cells["score"] = (cells["stays"] == "y") * 4.0
     by = {"weights": "n", "weights_are": "frequency"}
     often = either(kind, mb.Study(cells), ["a", "b"], ("stays", "y"), **by)
-    single = either(kind, mb.Study(cells.loc[cells.index.repeat(cells["n"])].reset_index(drop=True)), ["a", "b"], ("stays", "y"))  # fmt: skip
+    single = either(kind, mb.Study(cells.loc[cells.index.repeat(cells["n"])].reset_index(drop=True)), ["a", "b"], ("stays", "y"))
     told = [mb.cross_validate(fit, folds=7, repeats=2) for fit in (often, single)]
     pd.testing.assert_frame_equal(told[0].table, told[1].table, rtol=1e-9)
     cells.to_csv(tmp_path / "counts.csv", index=False)
@@ -254,7 +254,7 @@ def test_levels_that_no_row_had_together_are_told_whichever_two_groups_they_are_
     for first, one, second, other in pairs:
         frame = frame[(frame[first] != one) | (frame[second] != other)]
     fit = mb.fit_linear(mb.Study(frame), "score", ["voice", "day", "part"])
-    whole = pd.MultiIndex.from_product([sorted(frame[n].unique()) for n in ("voice", "day", "part")], names=["voice", "day", "part"])  # fmt: skip
+    whole = pd.MultiIndex.from_product([sorted(frame[n].unique()) for n in ("voice", "day", "part")], names=["voice", "day", "part"])
     told = fit.predict(whole.to_frame(index=False))
     assert told["predicted"].notna().all()
     for row in told.itertuples():
@@ -311,7 +311,7 @@ def test_one_person_of_a_profile_spreads_as_the_rows_with_what_is_named_put_in(t
     frame["w"], frame["y"] = rng.uniform(0.5, 2, 80), frame["a"] * (frame["g"] == "u") + rng.normal(size=80)
     study = mb.Study(frame).derive("both", product=["a", "b"]).derive("log_a", log="a")
     fit = mb.fit_linear(study, "y", terms, weights=weights)
-    for profile in ({"a": 3.0}, {"a": 7.0}, {"a": 3.0, "g": "u"}, {"a": 3.0, "g": "w"}, {"g": "v"}, {"b": 0.5, "g": "v"}):  # fmt: skip
+    for profile in ({"a": 3.0}, {"a": 7.0}, {"a": 3.0, "g": "u"}, {"a": 3.0, "g": "w"}, {"g": "v"}, {"b": 0.5, "g": "v"}):
         row = next(fit.predict([profile]).itertuples())
         put_in = fit.predict(frame.assign(**profile))["predicted"].to_numpy()
         heavy = None if weights is None else frame["w"].to_numpy()
@@ -326,14 +326,14 @@ def test_a_calibration_slope_is_nothing_where_none_can_be_told(weighted):
     x, often = rng.normal(size=300), rng.integers(1, 4, 300).astype(float) if weighted else None
     y = (rng.random(300) < 1 / (1 + np.exp(-0.5 * x))).astype(float)
     p = 1 / (1 + np.exp(-2 * x - 0.3))  # log odds four times as far apart as they are
-    fit = minimize(lambda b: -np.average(y * (b[0] + b[1] * x) - np.logaddexp(0, b[0] + b[1] * x), weights=often), [0, 0], tol=1e-12)  # fmt: skip
+    fit = minimize(lambda b: -np.average(y * (b[0] + b[1] * x) - np.logaddexp(0, b[0] + b[1] * x), weights=often), [0, 0], tol=1e-12)
     assert calibration_slope(True, y, p, often) == pytest.approx(fit.x[1] / 2, rel=1e-5)
     assert calibration_slope(False, 3 * x + 1, x + 7, often) == pytest.approx(3)
     for observed, told in ((y, np.full(300, 0.4)), ((x > 0).astype(float), p), (np.zeros(300), p)):
         assert math.isnan(calibration_slope(True, observed, told, often))
 
 
-SPREADS = {"even": lambda x, e: 0 * x + e, "growing": lambda x, e: x * e, "skewed": lambda x, e: np.exp(0.5 * e + 0 * x)}  # fmt: skip
+SPREADS = {"even": lambda x, e: 0 * x + e, "growing": lambda x, e: x * e, "skewed": lambda x, e: np.exp(0.5 * e + 0 * x)}
 
 
 @pytest.mark.parametrize("spread", SPREADS)
@@ -362,7 +362,7 @@ def test_intervals_for_one_are_held_against_the_rows_near_them(spread, how, tmp_
         said.append(words.partition(", and is ")[2].partition(":")[0])
         here = part == {1.5: 0, 5.5: 2, 9.5: 4}[x] if "there" in words else part >= 0
         shares = [f"{100 * s:.1f}%" if s else "none" for s in (np.mean(e[here] < -reach), np.mean(e[here] > reach))]
-        sides = "none lies outside its own" if shares == ["none", "none"] else "{} lie below theirs and {} above".format(*shares)  # fmt: skip
+        sides = "none lies outside its own" if shares == ["none", "none"] else "{} lie below theirs and {} above".format(*shares)
         told_ends = [float(end) for end in re.findall(r"from (\S+) to (\S+),", words)[0]] if "there" in words else []
         assert told_ends == pytest.approx([fitted[here].min(), fitted[here].max()][: len(told_ends)], abs=0.006)
         assert not words or (words.startswith("The 9") and words.endswith(f" {sides}."))
@@ -374,13 +374,11 @@ def test_an_interval_for_one_of_a_level_is_held_against_the_rows_of_that_level()
     rng = np.random.default_rng(2)
     for far in (0.0, 0.0, 0.0, 1e9):  # fitted values of a level are its mean but for rounding
         table = pd.DataFrame({"g": np.repeat(["calm", "wild"], 300)})
-        table["y"] = np.where(table["g"] == "wild", 3.3, 1.1) + np.where(table["g"] == "wild", 4, 1) * rng.normal(size=600)  # fmt: skip
+        table["y"] = np.where(table["g"] == "wild", 3.3, 1.1) + np.where(table["g"] == "wild", 4, 1) * rng.normal(size=600)
         table["y"] += far
         fit, means = mb.fit_linear(table, "y", ["g"]), table.groupby("g")["y"].mean()
         for level, said in (("calm", "wider than need be"), ("wild", "too narrow")):
-            with pytest.warns(
-                mb.MarkbaseWarning, match=f"is {said} there: of the rows used with the fitted value {means[level]:,.2f}"
-            ):
+            with pytest.warns(mb.MarkbaseWarning, match=f"is {said} there: of the rows used with the fitted value {means[level]:,.2f}"):
                 fit.predict({"g": level})
 
 
@@ -398,7 +396,7 @@ def test_fitted_values_and_predictions_beyond_the_ends_of_the_outcome_are_counte
     X, new, words = np.column_stack([np.ones(len(rows)), rows["x"]]), [-4.0, -1.0, 0.0, 40.0], ("lower", "higher")
     of_level = table.assign(g=np.where(table["x"] > 0, "up", "down"), cut=table["cut"].where(table["x"] > 0, 0) + 0.1)
     assert "The fitted value is" not in str(mb.fit_linear(mb.Study(of_level), "cut", ["g"], **weights).reading())
-    found = {"cut": (0, 100), "share": (0, 1), "far": (1e9 + 1e-3, 1e9 + 99), "above": (0, math.inf), "free": (-math.inf, math.inf)}  # fmt: skip
+    found = {"cut": (0, 100), "share": (0, 1), "far": (1e9 + 1e-3, 1e9 + 99), "above": (0, math.inf), "free": (-math.inf, math.inf)}
     for name, ends in found.items():
         fit = mb.fit_linear(mb.Study(table), name, ["x"], **weights)
         fitted = X @ np.linalg.lstsq(X, rows[name], rcond=None)[0]

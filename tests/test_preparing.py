@@ -97,9 +97,7 @@ def _labels(column):
     return [column.levels[k].label if k >= 0 else "" for k in column.values]
 
 
-@pytest.mark.parametrize(
-    ("step", "told", "holds"), STEPS_TRIED, ids=lambda v: json.dumps(v) if isinstance(v, dict) else ""
-)
+@pytest.mark.parametrize(("step", "told", "holds"), STEPS_TRIED, ids=lambda v: json.dumps(v) if isinstance(v, dict) else "")
 def test_each_step_is_right_verified_and_on_record(step, told, holds):
     before = mb.demo.choirs()
     source = table_bytes(before.frame(), ".csv")
@@ -237,7 +235,7 @@ def test_a_logged_outcome_is_told_in_percent_of_its_source():
 
 
 def test_a_base_chosen_by_looking_at_the_outcome_is_said_to_be():
-    study = quietly(mb.demo.choirs().keep({"voice": {"is_not": "tennor"}}).mark, "voice", by="lowest_mean", of="belonging")  # fmt: skip
+    study = quietly(mb.demo.choirs().keep({"voice": {"is_not": "tennor"}}).mark, "voice", by="lowest_mean", of="belonging")
     assert study["voice"].levels[study["voice"].base.level].label == "soprano"
     told = mb.fit_linear(study, "belonging", ["voice"]).reading().statements[1].cautions
     assert "chosen by looking at the outcome" in told[0]
@@ -251,7 +249,7 @@ def test_a_toy_step_is_in_plans_on_the_command_line_and_on_the_trail_by_being_re
     monkeypatch.setitem(STEPS, "powered", powered)
     step = {"do": "powered", "column": "concerts", "name": "squared"}
     data = mb.demo.path("choirs.csv").as_posix()
-    (tmp_path / "my.plan.toml").write_text(f'[data]\nfile = "{data}"\n[[prepare]]\ndo = "powered"\ncolumn = "concerts"\nname = "squared"\n')  # fmt: skip
+    (tmp_path / "my.plan.toml").write_text(f'[data]\nfile = "{data}"\n[[prepare]]\ndo = "powered"\ncolumn = "concerts"\nname = "squared"\n')
     for study in (mb.demo.choirs().prepare([step]), mb.read_plan(tmp_path / "my.plan.toml").open()):
         assert np.array_equal(study["squared"].values, study["concerts"].values ** 2)
         assert "squared" in str(study.trail)
@@ -296,7 +294,7 @@ def test_a_column_declared_to_be_made_of_another_is_held_against_it_and_follows_
     study = mb.Study(frame, codebook={"columns": columns})
     name = next(iter(columns))
     again = mb.Study(frame, codebook=tomllib.loads(mb.codebook_text(study)))
-    assert again[name].made.of == study[name].made.of == tuple(np.atleast_1d(next(iter(columns[name]["made"].values()))))  # fmt: skip
+    assert again[name].made.of == study[name].made.of == tuple(np.atleast_1d(next(iter(columns[name]["made"].values()))))
     fit = quietly(mb.fit_linear, study, "y", [name])
     at = {"wage": 12.5, "hours": 20.0}
     value = {"lw": np.log(12.5), "square": 12.5**2, "both": 32.5, "z": (12.5 - wage.mean()) / wage.std(ddof=1)}[name]

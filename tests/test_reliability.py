@@ -35,8 +35,8 @@ def alpha(columns):
 
 def correlation(a, b):
     with mp.workdps(50):
-        a, b, both = (mp.mpf(v.numerator) / v.denominator for v in (covariance(a, a), covariance(b, b), covariance(a, b)))  # fmt: skip
-        return both / mp.sqrt(a * b)  # fmt: skip
+        a, b, both = (mp.mpf(v.numerator) / v.denominator for v in (covariance(a, a), covariance(b, b), covariance(a, b)))
+        return both / mp.sqrt(a * b)
 
 
 def _log_left(*columns):
@@ -48,7 +48,7 @@ def _log_left(*columns):
 @given(st.data(), st.integers(2, 6), st.sampled_from([0, 10**9]), st.integers(6, 40))
 def test_every_figure_is_that_of_exact_arithmetic(data, k, far, n):
     seed = np.random.default_rng(data.draw(st.integers(0, 10**6)))
-    frame = pd.DataFrame({f"q{j}": far + np.round(seed.normal(size=n) * 8 + 3 * (j + 1) * seed.normal(size=n)) / 4 for j in range(k)})  # fmt: skip
+    frame = pd.DataFrame({f"q{j}": far + np.round(seed.normal(size=n) * 8 + 3 * (j + 1) * seed.normal(size=n)) / 4 for j in range(k)})
     frame.loc[seed.integers(n), "q0"] = np.nan
     found = mb.reliability(mb.Study(frame), list(frame), level=0.9)
     columns = [[Fraction(v) for v in frame.dropna()[name]] for name in frame]
@@ -61,7 +61,7 @@ def test_every_figure_is_that_of_exact_arithmetic(data, k, far, n):
         assert row.rest_r == pytest.approx(rest, abs=1e-9)
         half = float(mp.sqrt(2) * mp.erfinv(mp.mpf("0.9"))) / np.sqrt(n - 4)
         half *= max(1, spread_by_rows(z_of, near[:, j], near.sum(axis=1) - near[:, j]) * np.sqrt(n - 1))
-        assert np.arctanh([row.rest_low, row.rest_high]) == pytest.approx(np.arctanh(rest) + np.array([-half, half]), abs=1e-5)  # fmt: skip
+        assert np.arctanh([row.rest_low, row.rest_high]) == pytest.approx(np.arctanh(rest) + np.array([-half, half]), abs=1e-5)
         assert row.sd**2 == pytest.approx(float(covariance(columns[j], columns[j])), rel=1e-9)
         if k > 2:
             assert row.alpha_without == pytest.approx(float(alpha(others)), rel=1e-8, abs=1e-8)
@@ -76,7 +76,7 @@ def test_every_figure_is_that_of_exact_arithmetic(data, k, far, n):
     for end, tail in zip(found.interval, (0.95, 0.05), strict=True):  # (1 − end)/(1 − alpha) is a quantile of F
         d1, d2 = n - 2, (n - 2) * (k - 1)
         F = ((1 - end) / (1 - float(exact))) ** (1 / stretch)
-        assert float(mp.betainc(d1 / 2, d2 / 2, 0, d1 * F / (d1 * F + d2), regularized=True)) == pytest.approx(tail, abs=1e-5)  # fmt: skip
+        assert float(mp.betainc(d1 / 2, d2 / 2, 0, d1 * F / (d1 * F + d2), regularized=True)) == pytest.approx(tail, abs=1e-5)
 
 
 @pytest.mark.parametrize("turned", [["stranger"], ["welcome"], ["friends", "heard"], ["welcome", "heard", "friends"]])
@@ -85,9 +85,7 @@ def test_items_worded_the_other_way_round_are_named_and_turned_back(turned):
     wrong = right
     for name in turned:
         wrong = wrong.as_numeric(name, scores=TURNED)
-    named = (
-        turned if len(turned) < 3 else [name for name in ITEMS if name not in turned]
-    )  # of halves that without the first
+    named = turned if len(turned) < 3 else [name for name in ITEMS if name not in turned]  # of halves that without the first
     clean, found = mb.reliability(right, ITEMS), mb.reliability(wrong, ITEMS)
     assert not clean.consistency.against
     assert list(found.consistency.against) == named
@@ -125,7 +123,7 @@ def test_what_hardly_belongs_is_said_and_what_cannot_be_told_is_refused():
     assert mb.reliability(apart, ["a", "b"]).statements[0].startswith("On average the items do not go together")
     assert str(mb.reliability(study, ["a", "b"]).statements[0]).startswith("Of two items")
     drawn = mb.reliability(study.as_role("c", "weight"), ["a", "b"]).statements
-    assert "Rows are taken for independent and count alike: no account is taken of the weights in `c` (its role)." in drawn  # fmt: skip
+    assert "Rows are taken for independent and count alike: no account is taken of the weights in `c` (its role)." in drawn
     opposite = mb.reliability(mb.Study(frame.assign(b=-frame["a"])), ["a", "b"])
     assert np.isnan(opposite.alpha)
     assert "none: the sum of the items does not vary" in str(opposite)

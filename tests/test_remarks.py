@@ -60,7 +60,7 @@ GUESSES = [
     ([0.5] + [k / 4 for k in range(98)] + [48.25], "numeric", ""),  # no wider than these lie apart
     ([k / 4 for k in range(96)] + [400.5] * 2 + [700.25] * 2, "numeric", "strongly skewed"),  # none of them alone
     ([*np.exp(np.linspace(-2, 2, 98)), 15.5, 16.5], "numeric", "strongly skewed"),  # the end of a long tail
-]  # fmt: skip
+]
 
 
 AMOUNTS = {  # whole numbers none of which occurs twice, but amounts, or counts, or of a unit
@@ -109,7 +109,7 @@ def test_levels_that_carry_numbers_are_told_with_the_steps_that_make_a_scale_of_
         ordinal, numeric = told[0].mend
         low_to_high = [t for n, t in sorted((n, t) for n, t in zip(numbers, levels, strict=True) if n is not None)]
         assert ordinal["order"] == low_to_high
-        blanked = study.blank("c", [t for n, t in zip(numbers, levels, strict=True) if n is None]) if None in numbers else study  # fmt: skip
+        blanked = study.blank("c", [t for n, t in zip(numbers, levels, strict=True) if n is None]) if None in numbers else study
         assert [level.label for level in blanked.prepare([ordinal])["c"].levels] == low_to_high
         wanted = np.array([np.nan if n is None else n for n in numbers])
         np.testing.assert_array_equal(blanked.prepare([numeric])["c"].values[: len(levels)], wanted)
@@ -123,15 +123,13 @@ def test_thin_levels_of_an_order_are_merged_with_no_other_end_and_no_answer_is_n
     assert [mend["do"] for mend in mends if mend["do"] != "as_numeric"] == ["blank", "as_ordinal"]
     assert any("one goes together with its neighbour" in remark.text for remark in told)
     assert [level.label for level in study.prepare(mends[:2])["c"].levels] == scale
-    with pytest.warns(
-        mb.MarkbaseWarning, match="`k.A.` is not in the order, and stands behind it as the highest level"
-    ):
+    with pytest.warns(mb.MarkbaseWarning, match="`k.A.` is not in the order, and stands behind it as the highest level"):
         study.prepare(mends[1:2])
 
 
 def test_dates_of_one_year_become_days_and_are_no_slips_of_one_another():
     dates = [f"{k % 28 + 1}.{k % 2 + 1}.2024" for k in range(97)]
-    study = mb.Study(pd.DataFrame({"c": [*dates, "k.A.", "k.A.", "16.2.2024"], "t": ["team 11"] * 97 + ["team 12"] * 3}))  # fmt: skip
+    study = mb.Study(pd.DataFrame({"c": [*dates, "k.A.", "k.A.", "16.2.2024"], "t": ["team 11"] * 97 + ["team 12"] * 3}))
     blank, days = (mend for remark in study.remarks()["c"] for mend in remark.mend)
     made = study.prepare([blank, days])["c_days"].values
     assert (np.nanmin(made), np.nanmax(made), np.isnan(made).sum()) == (0, 58, 2)
@@ -159,7 +157,7 @@ def test_a_step_that_is_proposed_can_be_typed_whatever_the_name_of_the_column(tm
 
 
 def test_a_column_named_like_a_weight_is_asked_about():
-    frame = pd.DataFrame({name: np.linspace(0.5, 2, 50) for name in ("weight", "survey_weight", "birth_weight_kg", "wgt")})  # fmt: skip
+    frame = pd.DataFrame({name: np.linspace(0.5, 2, 50) for name in ("weight", "survey_weight", "birth_weight_kg", "wgt")})
     told = mb.Study(frame).overview().set_index("column")["remarks"].str.contains("a weight of the rows, by its name")
     assert told.to_dict() == {"weight": True, "survey_weight": True, "birth_weight_kg": False, "wgt": True}
     assert "by its name" not in mb.Study(frame).as_role("weight", "weight").overview()["remarks"].iloc[0]
@@ -181,7 +179,7 @@ def test_kinds_are_guessed_and_said_to_be(values, kind, remark):
 def survey(rows, items=0):
     """A made-up survey; its items have four answers each."""
     rng = np.random.default_rng(rows)
-    frame = {"age": rng.integers(18, 80, rows), "km": rng.gamma(2, 5, rows).round(1), "voice": rng.choice(["alto", "bass", "tenor"], rows)}  # fmt: skip
+    frame = {"age": rng.integers(18, 80, rows), "km": rng.gamma(2, 5, rows).round(1), "voice": rng.choice(["alto", "bass", "tenor"], rows)}
     answers = {f"item_{k}": rng.integers(1, 5, rows) for k in range(items)}
     return pd.DataFrame(answers or frame)
 
@@ -190,16 +188,16 @@ def alike(rows, items):
     """A survey whose items share most of what they measure."""
     rng = np.random.default_rng(3)
     shared = rng.normal(size=rows)
-    return pd.DataFrame({f"item_{k}": np.digitize(1.6 * shared + rng.normal(size=rows), [-1, 0, 1]) for k in range(items)})  # fmt: skip
+    return pd.DataFrame({f"item_{k}": np.digitize(1.6 * shared + rng.normal(size=rows), [-1, 0, 1]) for k in range(items)})
 
 
 def pupils(rows, seed=0):
     """Pupils of classes, which lie within schools, and these within districts."""
     rng = np.random.default_rng(seed)
     school = rng.integers(0, 12, rows)
-    frame = pd.DataFrame({"school": np.char.add("s", school.astype(str)), "district": np.char.add("d", (school % 3).astype(str))})  # fmt: skip
+    frame = pd.DataFrame({"school": np.char.add("s", school.astype(str)), "district": np.char.add("d", (school % 3).astype(str))})
     frame["class"] = frame["school"] + rng.choice(["-a", "-b", "-c"], rows)
-    frame["mark"], frame["age"], frame["girl"] = rng.integers(1, 7, rows), rng.integers(10, 16, rows), rng.choice(["yes", "no"], rows)  # fmt: skip
+    frame["mark"], frame["age"], frame["girl"] = rng.integers(1, 7, rows), rng.integers(10, 16, rows), rng.choice(["yes", "no"], rows)
     return frame[["mark", "age", "girl", "class", "school", "district"]]
 
 
@@ -236,7 +234,7 @@ def test_rows_that_repeat_others_are_those_that_are_the_same_in_every_column(tex
     for seed in range(20):
         rng = np.random.default_rng(seed)
         frame = pd.DataFrame(rng.integers(0, 4, (300, 5)), columns=list("uvwxy"))
-        frame = frame.assign(**{c: frame[c].map(dict(enumerate("abcd"))) for c in texts}).mask(rng.random((300, 5)) < 0.1)  # fmt: skip
+        frame = frame.assign(**{c: frame[c].map(dict(enumerate("abcd"))) for c in texts}).mask(rng.random((300, 5)) < 0.1)
         assert mb.Study(frame).leave_out_repeats().index.tolist() == frame.drop_duplicates().index.tolist()
 
 
@@ -261,7 +259,7 @@ def test_a_table_of_counts_is_noticed_by_look_fits_and_drafts(case, tmp_path):
     of = ["--kind", "logistic", "--outcome", "plan", "--event", "stay", "--terms", "voice"]
     assert ("if this is a table of counts" in run("fit", "t.csv", *of, cwd=tmp_path).stderr) == wanted
     sampled = run("fit", "t.csv", *of, "--weights", "n", cwd=tmp_path)
-    assert (f"`n` is taken as sampling weights, so that {len(frame)} rows are as many cases" in sampled.stderr) == wanted  # fmt: skip
+    assert (f"`n` is taken as sampling weights, so that {len(frame)} rows are as many cases" in sampled.stderr) == wanted
     weighed = run("fit", "t.csv", *of, "--weights", "n", "--weights-are", "frequency", cwd=tmp_path)
     counted = run("fit", "t.csv", "--outcome", "n", "--terms", "voice", cwd=tmp_path)
     assert "table of counts" not in weighed.stderr + counted.stderr
@@ -304,4 +302,4 @@ def test_two_units_in_one_column_are_told_and_no_long_tail_is_taken_for_them():
 def test_among_very_many_dates_one_that_reads_like_a_missing_answer_is_found():
     days = pd.date_range("1980-01-01", periods=12_000).strftime("%Y-%m-%d").tolist()
     told = [r.text for r in mb.Study(pd.DataFrame({"day": [*days[:700], "n/a", *days[700:]]})).remarks()["day"]]
-    assert [text.split(",")[0] for text in told] == ["`n/a` (1) reads like a missing answer and counts as a level", "dates"]  # fmt: skip
+    assert [text.split(",")[0] for text in told] == ["`n/a` (1) reads like a missing answer and counts as a level", "dates"]

@@ -42,9 +42,7 @@ MADE = {
     "crossed": lambda s: mb.fit_linear(s, "score", ["voice", "age", mb.interaction("voice", "age")]),
     "logistic": lambda s: mb.fit_logistic(s, "high", ["voice", "age"], event="y"),
     "blocks": lambda s: mb.fit_blocks(s, "score", {"who": ["voice", "age"], "where": ["day", "km"]}),
-    "logistic blocks": lambda s: mb.fit_blocks(
-        s, "high", {"who": ["voice"], "where": ["day", "km"]}, kind="logistic", event="y"
-    ),
+    "logistic blocks": lambda s: mb.fit_blocks(s, "high", {"who": ["voice"], "where": ["day", "km"]}, kind="logistic", event="y"),
 }
 
 
@@ -59,7 +57,7 @@ def test_a_report_says_what_several_analyses_do_not_say_together(tmp_path):
     rng = np.random.default_rng(8)
     frame = pd.DataFrame({"training": rng.choice(["none", "some"], 240), "age": rng.normal(45, 12, 240).round(), "sex": rng.choice(["f", "m"], 240)})  # fmt: skip
     for k, more in enumerate((3.2, 0, 0, 8, 0, 0)):
-        frame[f"mood {k}"] = (rng.normal(50, 10, 240) + 0.2 * frame["age"] + more * (frame["training"] == "some")).round(1)  # fmt: skip
+        frame[f"mood {k}"] = (rng.normal(50, 10, 240) + 0.2 * frame["age"] + more * (frame["training"] == "some")).round(1)
     study = mb.Study(frame.assign(noise=rng.normal(size=240) + frame["mood 0"] / 150)).mark("training", "none")
     fits = {f"Mood {k}": mb.fit_linear(study, f"mood {k}", ["training", "age"]) for k in range(6)}
     halves = {s: mb.fit_linear(study.keep({"sex": s}), "mood 0", ["training", "age"]) for s in "fm"}
@@ -89,7 +87,7 @@ def test_a_report_says_what_several_analyses_do_not_say_together(tmp_path):
     one_mood = {str(k): fits["Mood 0"] for k in range(5)}
     all_clear = {n: fits[n] for n in ("Mood 0", "Mood 1", "Mood 3")} | {"again": fits["Mood 3"]}
     assert [told(some) for some in (one_mood, one_mood | {"two": fits["Mood 1"]}, all_clear)] == [[], [], []]
-    alone, beside = ({n: fit(n, ["training", *more]) for n in frame if n.startswith("mood")} for more in ([], ["noise"]))  # fmt: skip
+    alone, beside = ({n: fit(n, ["training", *more]) for n in frame if n.startswith("mood")} for more in ([], ["noise"]))
     assert [text.split(" is ")[0] for text in told(alone)] == ["▲ training"]
     assert [text.split(" tested ")[0] for text in told(beside)] == ["▲ All terms together are", "▲ training is"]
     assert [h.terms["p"][0] < 0.05 for h in halves.values()] == [False, True]
@@ -100,8 +98,8 @@ def test_a_report_says_what_several_analyses_do_not_say_together(tmp_path):
         assert told({"m": halves["m"], "other": other}) == []  # no two of one model
     assert not any("training is" in t for t in told({s: fit("mood 3", ["training", "age"], sex=s) for s in "fm"}))
     frame.to_csv(tmp_path / "moods.csv", index=False)
-    entries = [f'[[fit]]\nname = "{n}"\noutcome = "{f.outcome.name}"\nterms = ["training", "age"]' for n, f in fits.items()]  # fmt: skip
-    (tmp_path / "moods.plan.toml").write_text("\n".join(['[data]\nfile = "moods.csv"', *entries, "[output]\nfigures = false"]))  # fmt: skip
+    entries = [f'[[fit]]\nname = "{n}"\noutcome = "{f.outcome.name}"\nterms = ["training", "age"]' for n, f in fits.items()]
+    (tmp_path / "moods.plan.toml").write_text("\n".join(['[data]\nfile = "moods.csv"', *entries, "[output]\nfigures = false"]))
     done = run("run", "moods.plan.toml", "--into", "results", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     assert among[2:] in " ".join(done.stderr.replace("`", "").split())
@@ -216,12 +214,10 @@ def test_a_slope_within_an_interaction_that_is_not_clear_is_told_as_it_is_on_ave
         assert found[: len(wanted)] == pytest.approx(wanted, abs=0.051 if kind == "logistic" else 0.0051)
         assert ("lower" if name == "c" else "higher") in text
     terms = next(step for step in fit.guide().steps if step.question == "Which terms?")
-    assert [set(re.findall("`([^`]*)`", part)) for part in terms.answer.split("; not clear: ")] == [set("acdefgh"), {"b", "a × b", "c × g"}]  # fmt: skip
+    assert [set(re.findall("`([^`]*)`", part)) for part in terms.answer.split("; not clear: ")] == [set("acdefgh"), {"b", "a × b", "c × g"}]
     assert "in an interaction that is not clear, are tested as averaged over the rows" in terms.meaning
     assert len(told) <= 7
-    for how in (
-        ({"square": "a"}, {"sum": ["a", "b"]}) if kind == "linear" else ()
-    ):  # neither is held while the other moves
+    for how in ({"square": "a"}, {"sum": ["a", "b"]}) if kind == "linear" else ():  # neither is held while the other moves
         study = mb.Study(frame).derive("made", **how)
         both = mb.fit_linear(study, "y", ["a", "made", "g", mb.interaction("a", "g"), mb.interaction("made", "g")])
         assert [a.name for a in averages_of(both)] == ["g"]
@@ -240,7 +236,7 @@ def test_what_a_column_of_two_values_adds_to_a_probability_is_the_difference_of_
     level = mb.fit_logistic(of_levels, "y", terms, event="yes").groups("on").iloc[1].rename({"difference": "effect"})
     wide = mb.fit_logistic(frame.assign(on=7 * frame["on"]), "y", terms, event="yes").marginal.iloc[0]
     for other, times in ((level, 1), (wide, 7)):
-        assert [times * other[k] for k in ("effect", "se", "low")] == pytest.approx(own[["effect", "se", "low"]].tolist(), rel=1e-6)  # fmt: skip
+        assert [times * other[k] for k in ("effect", "se", "low")] == pytest.approx(own[["effect", "se", "low"]].tolist(), rel=1e-6)
     assert "on, 1 against 0" in str(fit)
     higher = f"the probability is {100 * own['effect']:.1f} percentage points higher ("
     assert higher in next(s.text for s in fit.reading().statements if s.term == "on")
@@ -298,11 +294,11 @@ def test_slopes_are_drawn_as_they_are_asked_for_and_by_a_group_of_more_levels_th
 
 def test_figures_stand_beside_the_group_they_show_whatever_its_name_and_for_every_base():
     frame = pd.DataFrame(made_up(300, seed=4)).rename(columns={"voice": "voice part", "day": "voice"})
-    fit = mb.fit_linear(mb.Study(frame).mark("voice part", "alto").mark("voice", "Mon"), "score", ["voice part", "voice"])  # fmt: skip
+    fit = mb.fit_linear(mb.Study(frame).mark("voice part", "alto").mark("voice", "Mon"), "score", ["voice part", "voice"])
     part = analysis_part(fit, "fit", wanted=Wanted(("voice", "voice part")), figures=figures_of(fit))
     blocks = mb.fit_blocks(frame, "score", {"one": ["age"], "two": ["voice"]})
     leads = [p.lead.caption for p in (part, analysis_part(blocks, "blocks", figures=figures_of(blocks)))]
-    assert leads == ["score: every level against its base, numeric columns per standard deviation", "What each block adds to R²"]  # fmt: skip
+    assert leads == ["score: every level against its base, numeric columns per standard deviation", "What each block adds to R²"]
     told = {version.level: version.pages for version in part.versions.others} | {"alto": part.pages}
     for base in ("alto", "bass", "tenor"):
         (page,) = (page for page in told[base] if page.title == "score, by voice part")
@@ -357,7 +353,7 @@ def test_a_cloud_lies_where_its_marks_were():
         assert len(found) == 200
         if marker == "s":
             (stamp,) = {s for path in tree.xpath("//path/@d") for s in re.findall(r"m-?\d+ ?-?\d+([hv][^m]*)", path)}
-            assert [int(v) for v in re.findall(r"-?\d+", stamp)] == pytest.approx([20 * half, -20 * half, -20 * half], abs=1)  # fmt: skip
+            assert [int(v) for v in re.findall(r"-?\d+", stamp)] == pytest.approx([20 * half, -20 * half, -20 * half], abs=1)
             assert re.sub(r"-?\d+", "", stamp) == "hvhz"
         nearest = np.abs(found[:, None, :] - corner[None, :, :]).max(axis=2).min(axis=0)
         assert nearest.max() < 0.11

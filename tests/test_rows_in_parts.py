@@ -282,9 +282,7 @@ def test_facts_of_parts_are_those_of_all_rows(parts, offset):
         return
     n, mean = len(values), Fraction(sum(values), len(values))
     assert (found.low, found.high) == (min(values) + offset, max(values) + offset)
-    assert found.mean == pytest.approx(
-        float(mean + Fraction(offset)), rel=2.3e-16, abs=1e-12
-    )  # within one unit in the last place
+    assert found.mean == pytest.approx(float(mean + Fraction(offset)), rel=2.3e-16, abs=1e-12)  # within one unit in the last place
     assert found.second == pytest.approx(float(sum((v - mean) ** 2 for v in values)), rel=1e-12)
     assert found.third == pytest.approx(float(sum((v - mean) ** 3 for v in values)), rel=1e-9, abs=1e-6 * n)
     assert found.rising == all(b > a for a, b in itertools.pairwise(values))
@@ -374,9 +372,7 @@ def test_no_cut_into_pieces_shows_in_the_rows_kept(sizes, most):
     assert kept(sizes)[0] == kept(sizes)[1]
 
 
-def test_the_rows_kept_are_the_same_whether_pieces_are_read_together_or_one_after_the_other(
-    studies, tmp_path, monkeypatch
-):
+def test_the_rows_kept_are_the_same_whether_pieces_are_read_together_or_one_after_the_other(studies, tmp_path, monkeypatch):
     table = pa.Table.from_pandas(studies[0].frame(), preserve_index=False)
     pq.write_table(table, tmp_path / "t.parquet", row_group_size=97)
     together = mb.open_study(tmp_path / "t.parquet", in_parts=True)["age"].values.source

@@ -17,7 +17,7 @@ def panel(units, times, rho, seed, effect=3.0):
     e[:, 0] /= math.sqrt(1 - rho**2)
     for t in range(1, times):
         e[:, t] += rho * e[:, t - 1]
-    frame = pd.DataFrame({"choir": np.repeat([f"c{k:03d}" for k in range(units)], times), "year": np.tile(np.arange(times) + 1990, units)})  # fmt: skip
+    frame = pd.DataFrame({"choir": np.repeat([f"c{k:03d}" for k in range(units)], times), "year": np.tile(np.arange(times) + 1990, units)})
     frame["x"], frame["g"] = rng.normal(size=len(frame)), rng.choice(["a", "b", "c"], len(frame))
     frame["batch"] = [f"b{k:02d}" for k in rng.integers(0, 40, len(frame))]
     frame["y"] = 40 + e.ravel() + np.repeat(rng.normal(0, effect, units), times) + 0.5 * frame["x"]
@@ -66,9 +66,7 @@ def test_serial_correlation_is_tested_as_of_dense_rows(units, times, rho, gaps, 
         assert "cannot be looked at" in order_of(fit, order=study["year"]).meaning
         assert "Breusch" not in str(fit)
         assert "nothing shows within levels" in str(fit.checks())
-        assert "year" in str(
-            mb.fit_linear(study, "y", ["x", "year"], fixed_effects="choir")
-        )  # whose square does not vary
+        assert "year" in str(mb.fit_linear(study, "y", ["x", "year"], fixed_effects="choir"))  # whose square does not vary
     elif fixed or gaps or units == 1:
         checks = fit.checks(order=study["year"])
         r, M, A = dense(frame, fixed)
@@ -139,7 +137,7 @@ def test_months_are_in_order_however_they_are_written(form):
     with pytest.raises(mb.MarkbaseError, match="The order has 3 values"):
         fit.checks(order=[1, 2, 3])
     line = pd.Series(pd.to_datetime(frame["when"], format=WRITTEN[form])).map(lambda d: d.toordinal())
-    X = np.column_stack([np.ones(len(frame)), frame["campaign"] == fit.coefficients["level"][2], line - line.mean()]).astype(float)  # fmt: skip
+    X = np.column_stack([np.ones(len(frame)), frame["campaign"] == fit.coefficients["level"][2], line - line.mean()]).astype(float)
     slope = abs(np.linalg.lstsq(X, frame["y"], rcond=None)[0][1])
     assert "All rows of after come after those of before (when): whatever else changed in time is in this difference. Beside a straight line over when the coefficient is" in page  # fmt: skip
     told = page.split("the coefficient is ")[1].split(" ")[0].replace("−", "-")
@@ -151,7 +149,7 @@ def test_months_are_in_order_however_they_are_written(form):
     other = mb.Study(frame.assign(odd=np.where(frame.index % 2, "a", "b")))
     assert "come after those of" not in str(mb.fit_linear(other, "y", ["odd"]))
     months = study.from_date("when", "months", since="2015-01", name="t")
-    assert months["t"].values.tolist() == [(d.year - 2015) * 12 + d.month - 1 for d in pd.to_datetime(frame["when"], format=WRITTEN[form])]  # fmt: skip
+    assert months["t"].values.tolist() == [(d.year - 2015) * 12 + d.month - 1 for d in pd.to_datetime(frame["when"], format=WRITTEN[form])]
     assert study.prepare(study.remarks()["when"][0].mend)["when_months"].values.tolist() == months["t"].values.tolist()
     beside = mb.fit_linear(months, "y", ["campaign", "t"])
     assert "come after those of" not in str(beside)  # the trend stands in the model

@@ -43,7 +43,7 @@ def asked(fit, name):
         found = getattr(fit, name)
         if inspect.ismethod(found):
             arguments = list(ASKED.get(name, ()))
-            named = arguments.pop() if arguments and isinstance(arguments[-1], dict) and name not in ("predict", "coefficients_at") else {}  # fmt: skip
+            named = arguments.pop() if arguments and isinstance(arguments[-1], dict) and name not in ("predict", "coefficients_at") else {}
             found = found(*arguments, **named)
     except (AttributeError, mb.MarkbaseError) as problem:
         return problem
@@ -155,10 +155,10 @@ def test_a_fit_is_judged_on_another_file_saved_or_not_in_memory_or_in_parts(outc
     model += [] if outcome == "belonging" else ["--kind", "logistic", "--event", "yes"]
     run("fit", *model, "--save", "fit.json", cwd=tmp_path)
     fit = mb.read_fit(tmp_path / "fit.json")
-    rows = later[(later["age"] > 0) & (later["voice"] != "descant")].dropna(subset=[outcome, "age", "voice", "rehearsals"])  # fmt: skip
+    rows = later[(later["age"] > 0) & (later["voice"] != "descant")].dropna(subset=[outcome, "age", "voice", "rehearsals"])
     y = (rows[outcome] == "yes").to_numpy(float) if outcome == "stays" else rows[outcome].to_numpy()
     error = y - fit.predict(rows).iloc[:, -7 if outcome == "stays" else -8].to_numpy()
-    name, wanted = ("Brier score", (error**2).mean()) if outcome == "stays" else ("root mean squared error", np.sqrt((error**2).mean()))  # fmt: skip
+    name, wanted = ("Brier score", (error**2).mean()) if outcome == "stays" else ("root mean squared error", np.sqrt((error**2).mean()))
     found = []
     for who in (["fit.json"], model):
         for more in ([], ["--in-parts"]):
@@ -190,11 +190,11 @@ def test_a_fit_is_judged_on_another_file_saved_or_not_in_memory_or_in_parts(outc
 def test_codes_for_missing_answers_are_gaps_in_other_rows_too(tmp_path):
     frame = choir(120)
     spec = {"voice": {"kind": "categorical", "missing": {"??": "illegible"}}, "km": {"missing": {"-9": "no answer"}}}
-    study = mb.Study(frame, codebook={"columns": spec | {"score": {"missing": {"-1": "refused"}}}}).mark("voice", "alto")  # fmt: skip
+    study = mb.Study(frame, codebook={"columns": spec | {"score": {"missing": {"-1": "refused"}}}}).mark("voice", "alto")
     study = study.derive("age_c", centre="age").blank("day", codes=["Mon"])
     mb.write_fit(mb.fit_linear(study, "score", ["voice", "km", "age_c"]), tmp_path / "fit.json")
     fit = mb.read_fit(tmp_path / "fit.json")
-    new = pd.DataFrame({"voice": ["alto", "??", "bass"], "km": [-9, 3.0, 4.0], "age_c": [1.0, 2.0, -9.0], "score": [30.0, 31.0, -1.0]})  # fmt: skip
+    new = pd.DataFrame({"voice": ["alto", "??", "bass"], "km": [-9, 3.0, 4.0], "age_c": [1.0, 2.0, -9.0], "score": [30.0, 31.0, -1.0]})
     for rows in (new, mb.Study(new)):
         told = fit.predict(rows)
         assert told["caution"].tolist()[:2] == ["`km` is missing or no number", "`voice` is missing"]
@@ -206,12 +206,12 @@ def test_codes_for_missing_answers_are_gaps_in_other_rows_too(tmp_path):
 
 def test_rows_in_parts_are_judged_by_label_or_code_as_in_memory(tmp_path):
     rng = np.random.default_rng(12)
-    frame = pd.DataFrame({"day": rng.integers(1, 4, 400), "left": rng.integers(0, 2, 400), "age": rng.normal(40, 9, 400)})  # fmt: skip
+    frame = pd.DataFrame({"day": rng.integers(1, 4, 400), "left": rng.integers(0, 2, 400), "age": rng.normal(40, 9, 400)})
     day = {"kind": "categorical", "levels": {"1": "Mon", "2": "Tue", "3": "Wed"}}
     left = {"kind": "categorical", "levels": {"0": "stays", "1": "leaves"}}
     book = {"columns": {"day": day, "left": left, "age": {"missing": {"-9": "no answer"}}}}
     fit = mb.fit_logistic(mb.Study(frame, codebook=book).mark("day", "Mon"), "left", ["day", "age"], event="leaves")
-    other = frame.head(150).assign(day=lambda d: d["day"].replace(3, 4), age=lambda d: d["age"].where(d.index > 7, -9.0))  # fmt: skip
+    other = frame.head(150).assign(day=lambda d: d["day"].replace(3, 4), age=lambda d: d["age"].where(d.index > 7, -9.0))
     other.to_csv(tmp_path / "other.csv", index=False)
     whole = mb.score(fit, other)
     for left in ({}, {"left": {"kind": "categorical"}}):  # numbers, and groups told by their codes
@@ -285,7 +285,7 @@ def _said(call):
 @pytest.mark.parametrize("kind", ["linear", "logistic"])
 def test_the_command_tells_of_a_saved_fit_what_it_tells_of_the_data(kind, tmp_path):
     outcome = {"linear": ["belonging"], "logistic": ["stays", "--event", "yes", "--kind", "logistic"]}[kind]
-    model = [str(demo.path("choirs.plan.toml")), "--outcome", *outcome, "--terms", "age,voice", "--interaction", "age,voice"]  # fmt: skip
+    model = [str(demo.path("choirs.plan.toml")), "--outcome", *outcome, "--terms", "age,voice", "--interaction", "age,voice"]
     run("fit", *model, "--save", "fit.json", "--quiet", cwd=tmp_path)
     other = ["--base", "voice=tenor", "--quiet"]
     asked = (["fit", *args, *other, "--json"] for args in (model, ["fit.json"]))
@@ -337,6 +337,4 @@ def test_rows_of_the_fit_that_are_scored_again_are_counted_and_told(kind, again,
         assert found.seen == wanted
         assert ("rows that the fit was made of" in "".join(str(w.message) for w in told)) == (wanted > 0)
         assert ("expect the figures held out" in str(found)) == (wanted == 0)
-    assert (
-        mb.score(either("logistic", mb.Study(of), ["day"], ("high", "y")), frame[400:]).seen == 0
-    )  # the same by chance
+    assert mb.score(either("logistic", mb.Study(of), ["day"], ("high", "y")), frame[400:]).seen == 0  # the same by chance

@@ -90,7 +90,7 @@ def test_each_association_is_the_measure_that_suits_the_pair():
     r = screen.correlations
     assert r.columns[0] == "score"
     codes = {"yes": table["yes"] == "yes", "also": table["also"] == "b"}
-    plain = pd.DataFrame({n: codes.get(n, table[n]) for n in ("score", "age", "km", "yes", "also")}).astype(float).corr()  # fmt: skip
+    plain = pd.DataFrame({n: codes.get(n, table[n]) for n in ("score", "age", "km", "yes", "also")}).astype(float).corr()
     np.testing.assert_allclose(r.loc[plain.index, plain.index], plain, atol=1e-14)
     means = table.groupby("voice")["age"].transform("mean")
     eta = math.sqrt(((means - table["age"].mean()) ** 2).sum() / ((table["age"] - table["age"].mean()) ** 2).sum())
@@ -154,7 +154,7 @@ def test_the_interval_of_a_correlation_is_as_wide_as_rows_move_it(rows, far, tmp
     for name, own in ends(method="spearman")[1].items():
         here = table.dropna(subset=[name] if rows == "pairwise" else None)
         x, y = here[name].rank(method="dense").to_numpy(), here["y"].rank(method="dense").to_numpy()
-        half = 1.959963984540054 * max(1, spread_by_rows(z_of_ranks, x, y) * np.sqrt(len(here))) / np.sqrt(len(here) - 3)  # fmt: skip
+        half = 1.959963984540054 * max(1, spread_by_rows(z_of_ranks, x, y) * np.sqrt(len(here))) / np.sqrt(len(here) - 3)
         np.testing.assert_allclose(own, z_of_ranks(x, y, np.ones(len(here))) + np.array([-half, half]), rtol=1e-4)
 
 
@@ -302,7 +302,7 @@ def test_sensitivity_is_what_refitting_gives_and_says_what_turns():
     for name in terms:
         if name == "travel_km":
             continue
-        again = mb.fit_linear(complete, "belonging", [t for t in terms if t != name]).coefficients.set_index("term").loc["travel_km"]  # fmt: skip
+        again = mb.fit_linear(complete, "belonging", [t for t in terms if t != name]).coefficients.set_index("term").loc["travel_km"]
         row = moved.table.set_index("without").loc[name]
         assert row["estimate"] == pytest.approx(again["estimate"], rel=1e-10)
         assert row["p"] == pytest.approx(again["p"], rel=1e-8)
@@ -337,7 +337,7 @@ def test_mistakes_are_one_clear_sentence(call, told):
 def test_the_command_screens_prunes_and_draws(tmp_path):
     terms = "age,travel_km,travel_min,voice,singer_id"
     options = ["--codebook", BOOK, "--outcome", "belonging", "--terms", terms]
-    done = run("screen", DATA, *options, "--prune", "--keep", "travel_min", "--focus", "age", "--figures", str(tmp_path / "f"))  # fmt: skip
+    done = run("screen", DATA, *options, "--prune", "--keep", "travel_min", "--focus", "age", "--figures", str(tmp_path / "f"))
     assert done.returncode == 0, done.stderr
     assert "`singer_id` is an identifier" in done.stderr
     for told in ("▲.98", "limit √5", "Dropping until", "protected  travel_min", "how the estimate moves"):

@@ -24,7 +24,7 @@ def test_the_sentences_of_a_case_are_those_that_were_read(name):
 def sentences(fit):
     """Return every statement and caution of a fit."""
     reading = quietly(fit.reading)
-    return reading, [*(s.text for s in reading.statements), *(c for s in reading.statements for c in s.cautions), *reading.cautions]  # fmt: skip
+    return reading, [*(s.text for s in reading.statements), *(c for s in reading.statements for c in s.cautions), *reading.cautions]
 
 
 @settings(max_examples=25, deadline=None)
@@ -37,10 +37,8 @@ def sentences(fit):
     kind=st.sampled_from(["linear", "logistic"]),
     level=st.sampled_from([0.95, 0.9]),
     base=st.sampled_from(["alto", "tenor"]),
-)  # fmt: skip
-def test_whatever_the_numbers_direction_interval_and_verdict_agree(
-    seed, size, scale, terms, outcome, kind, level, base
-):
+)
+def test_whatever_the_numbers_direction_interval_and_verdict_agree(seed, size, scale, terms, outcome, kind, level, base):
     frame = sentence_cases.rows(150, seed)
     frame["score"] = scale * (frame["score"] + size * 6 * (frame["voice"] == "bass"))
     study = quietly(lambda: mb.Study(frame).mark("voice", base).derive("log_fee", log="fee"))
@@ -69,13 +67,13 @@ def test_whatever_the_numbers_direction_interval_and_verdict_agree(
         unclear = "no clear evidence" in statement.text
         assert unclear == (row["p"] >= 1 - level)
         if kind == "linear":
-            assert ("lower" in first, "higher" in first) == (row["estimate"] < 0, row["estimate"] > 0) or "times as high" in first  # fmt: skip
+            assert ("lower" in first, "higher" in first) == (row["estimate"] < 0, row["estimate"] > 0) or "times as high" in first
         elif "times as" not in first:
             assert ("lower" in first, "higher" in first) == (row["estimate"] < 0, row["estimate"] > 0)
         shown = re.search(r"\(.*?CI (.*?), p [=<>]", statement.text).group(1)
         if kind == "linear":
             assert ("lower to" in shown) == (row["low"] < 0 < row["high"]) or "times" in shown
-            ends = [abs(float(v.replace(",", ""))) for v in re.findall(r"\d[\d,]*\.?\d*(?:e−?\d+)?", shown.replace("%", ""))]  # fmt: skip
+            ends = [abs(float(v.replace(",", ""))) for v in re.findall(r"\d[\d,]*\.?\d*(?:e−?\d+)?", shown.replace("%", ""))]
             want = [row["low"], row["high"]]
             if outcome == "log_fee":
                 want = [np.expm1(v) * 100 if "times" not in shown else np.exp(v) for v in want]
@@ -151,6 +149,6 @@ def test_a_step_that_no_rows_show_is_said_to_be_none():
 def test_a_difference_of_just_one_has_a_unit_of_one_where_it_is_told_without_decimals():
     book = {"columns": {"y": {"kind": "numeric", "unit": ["year", "years"]}}}
     for spread, words in ((1.0, "1.00 years higher"), (0.0, "1 year higher")):
-        data = pd.DataFrame({"part": list("aabb") * 20, "y": np.tile([5 - spread, 5 + spread, 6 - spread, 6 + spread], 20)})  # fmt: skip
+        data = pd.DataFrame({"part": list("aabb") * 20, "y": np.tile([5 - spread, 5 + spread, 6 - spread, 6 + spread], 20)})
         told = quietly(lambda d=data: mb.fit_linear(mb.Study(d, book).mark("part", "a"), "y", ["part"])).reading()
         assert words in told.statements[-1].text

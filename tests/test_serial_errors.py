@@ -21,7 +21,7 @@ def series(times=40, rows=1, seed=2, rho=0.6):
     for k in range(1, times):
         left[k] += rho * left[k - 1]
     n, at = times * rows, np.repeat(np.arange(times), rows)
-    frame = pd.DataFrame({"at": at, "x": rng.normal(size=n), "g": rng.choice(list("abc"), n), "w": rng.integers(1, 4, n) + 0.0})  # fmt: skip
+    frame = pd.DataFrame({"at": at, "x": rng.normal(size=n), "g": rng.choice(list("abc"), n), "w": rng.integers(1, 4, n) + 0.0})
     frame["y"] = 5 + 0.3 * frame["x"] + left[at] + 0.3 * rng.normal(size=n)
     frame["yes"] = np.where(frame["y"] > 5, "yes", "no")
     return frame.sample(frac=1, random_state=seed).reset_index(drop=True)
@@ -74,7 +74,7 @@ def test_they_are_those_of_dense_columns_however_times_are_written_and_rows_come
     less = inner.T @ (vectors / np.sqrt(values)) @ vectors.T
     np.testing.assert_allclose(told(fit)["se"], np.sqrt(np.diag(less @ middle @ less.T)), rtol=1e-9)
     months = pd.period_range("2019-11", periods=48, freq="M")[frame["at"]]
-    for written in (months.strftime("28.%m.%Y"), months.strftime("%Y-%m"), "wave " + frame["at"].astype(str), frame["at"] / 12 + 1.5):  # fmt: skip
+    for written in (months.strftime("28.%m.%Y"), months.strftime("%Y-%m"), "wave " + frame["at"].astype(str), frame["at"] / 12 + 1.5):
         again = fit_to(frame.assign(at=np.asarray(written)), kind, **weights)
         pd.testing.assert_frame_equal(again.coefficients, fit.coefficients, rtol=1e-10)
         frame.assign(at=np.asarray(written)).to_csv(tmp_path / "s.csv", index=False)
@@ -100,7 +100,7 @@ def test_rows_that_follow_one_another_are_told_how_and_no_more_once_errors_allow
     common = ["--outcome", "y", "--terms", "g,x", "--base", "g=a", "--time", "month"]
     told_there = json.loads(run("fit", tmp_path / "s.csv", *common, "--json").stdout)
     assert told_there["errors"] == {"kind": "HAC", "cluster": "", "clusters": 0, "time": "month", "periods": 80}
-    mb.write_plan(tmp_path / "p.toml", quietly(mb.open_study(tmp_path / "s.csv").mark, "g", "a"), {"S": robust}, data=tmp_path / "s.csv")  # fmt: skip
+    mb.write_plan(tmp_path / "p.toml", quietly(mb.open_study(tmp_path / "s.csv").mark, "g", "a"), {"S": robust}, data=tmp_path / "s.csv")
     again = json.loads(run("fit", tmp_path / "p.toml", "S", "--json").stdout)
     assert again["coefficients"] == told_there["coefficients"]
     page = run("blocks", tmp_path / "s.csv", "--outcome", "y", "--block", "a: g", "--block", "b: x", "--time", "month")
@@ -117,7 +117,7 @@ def test_rows_that_follow_one_another_are_told_how_and_no_more_once_errors_allow
     said = f"correlation with the one before {r:.2f}, {expected:.2f} expected, p < .001".replace("-", "−")
     assert said in " ".join(str(logistic).split())
     assert any(f.about == "order" and "Durbin" not in f.figures for f in logistic.checks().findings)
-    assert "those that follow one another by `month` may go together" in fit_to(frame, "logistic", time="month").calibration_test().untested  # fmt: skip
+    assert "those that follow one another by `month` may go together" in fit_to(frame, "logistic", time="month").calibration_test().untested
 
 
 @pytest.mark.parametrize(
@@ -131,7 +131,7 @@ def test_rows_that_follow_one_another_are_told_how_and_no_more_once_errors_allow
         ({"at": np.arange(40) // 3}, {}, "`at` has 14 periods in the rows used.*need at least 20"),
         ({"at": ["31.02.2020", *pd.date_range("2020-01-01", periods=39).strftime("%d.%m.%Y")]}, {}, "`31.02.2020` of `at` is no date"),
     ],
-)  # fmt: skip
+)
 def test_what_tells_no_order_or_too_little_is_refused(change, options, what):
     with pytest.raises(mb.MarkbaseError, match=what):
         fit_to(series().assign(**change), **options)

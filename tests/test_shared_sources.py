@@ -15,7 +15,7 @@ pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 def test_rows_left_out_because_of_the_outcome_are_counted_and_told():
     rng = np.random.default_rng(6)
     x = rng.normal(size=400)
-    study = mb.Study(pd.DataFrame({"y": (50 + 5 * x + rng.normal(size=400) * 9).round(), "x": x, "g": rng.choice(["a", "b"], 400)}))  # fmt: skip
+    study = mb.Study(pd.DataFrame({"y": (50 + 5 * x + rng.normal(size=400) * 9).round(), "x": x, "g": rng.choice(["a", "b"], 400)}))
     study, y = study.derive("z_y", z="y"), study.frame()["y"]
     far = "(kept where z_y is at most 1"
     for conditions, failed, told in (
@@ -50,7 +50,7 @@ def test_an_outcome_that_is_one_for_each_cluster_is_told_with_how_many_there_are
         assert sum(c.startswith(told) for c in made.reading().cautions) == 1
         assert sum(s.text.startswith(told) for s in answers(made)) == 1
     frame.loc[2399, "y"] = 1.0 if kind == "linear" else "n" if frame["y"][2399] == "y" else "y"  # one row is another
-    pairs = frame.head(8).assign(school=["s0", "s0", "s1", "s1", "s2", "s2", "s3", "s3"], y=frame["y"].unique()[:2].repeat(4))  # fmt: skip
+    pairs = frame.head(8).assign(school=["s0", "s0", "s1", "s1", "s2", "s2", "s3", "s3"], y=frame["y"].unique()[:2].repeat(4))
     for data in (frame, pd.concat([pairs] * 3)):
         assert not any("has one value for each" in c for c in fit(mb.Study(data), cluster="school").reading().cautions)
 
@@ -59,7 +59,7 @@ def test_an_outcome_that_is_one_for_each_cluster_is_told_with_how_many_there_are
 def test_an_outcome_that_was_made_the_same_in_each_level_or_to_end_it_is_told(kind):
     rng = np.random.default_rng(4)
     team = np.repeat(np.arange(400), rng.integers(2, 9, 400) // 2 * 2)
-    frame = pd.DataFrame({"team": [f"t{k}" for k in team], "x": rng.normal(size=len(team)), "y": np.arange(len(team)) % 2})  # fmt: skip
+    frame = pd.DataFrame({"team": [f"t{k}" for k in team], "x": rng.normal(size=len(team)), "y": np.arange(len(team)) % 2})
     if kind == "linear":
         frame["y"] = (frame["x"] - frame.groupby("team")["x"].transform("mean") + 3).round(3)
     size = frame.groupby("team")["x"].transform("size")
@@ -128,11 +128,11 @@ def test_an_outcome_of_few_numbers_is_told_for_what_its_mean_says(pair, told):
 
 def test_ratios_and_what_they_divide_are_found_in_the_rows():
     rng = np.random.default_rng(3)
-    frame = pd.DataFrame({"heads": rng.integers(6, 80, 120), "x": rng.normal(size=120), "beds": rng.integers(5, 90, 120)})  # fmt: skip
+    frame = pd.DataFrame({"heads": rng.integers(6, 80, 120), "x": rng.normal(size=120), "beds": rng.integers(5, 90, 120)})
     frame["gone"], frame["sold"] = rng.binomial(frame["heads"], 0.2), rng.integers(5, 70, 120)
-    frame["rate"], frame["crowd"] = ((100 * frame["gone"] / frame["heads"]).round(1), (frame["beds"] / frame["heads"]).round(3))  # fmt: skip
-    frame["per_thousand"], frame["each"] = ((1000 * frame["sold"] / frame["beds"]).round(), frame["sold"] / frame["gone"].clip(1))  # fmt: skip
-    frame["nearly"], frame["even"] = (frame["rate"].where(frame.index != 77, frame["rate"] + 0.3), 50 + rng.integers(0, 9, 120))  # fmt: skip
+    frame["rate"], frame["crowd"] = ((100 * frame["gone"] / frame["heads"]).round(1), (frame["beds"] / frame["heads"]).round(3))
+    frame["per_thousand"], frame["each"] = ((1000 * frame["sold"] / frame["beds"]).round(), frame["sold"] / frame["gone"].clip(1))
+    frame["nearly"], frame["even"] = (frame["rate"].where(frame.index != 77, frame["rate"] + 0.3), 50 + rng.integers(0, 9, 120))
     frame["some"] = rng.integers(4, 30, 120)
     frame["of_even"] = (100 * frame["some"] / frame["even"]).round(2)
     frame.loc[5:9, "gone"] = np.nan
@@ -180,7 +180,7 @@ def test_a_total_and_its_parts_are_found_in_the_rows():
         ("gain", ["i5"], ("(regression to the mean)",)),
         ("derived", ["i5"], ("The outcome `derived` was made of `i5`",)),
         ("over", ["i4", "i5", "i6", "i7", "i8"], ()),
-    ):  # fmt: skip
+    ):
         with warnings.catch_warnings(record=True) as caught:
             warnings.simplefilter("always")
             fit = mb.fit_linear(mb.Study(frame).derive("derived", sum=["i0", "i5"]), outcome, terms)

@@ -217,9 +217,7 @@ def test_an_interval_clear_of_zero_is_drawn_clear_of_it():
     assert draw(Strip(0, 0, 0, -1, 1, is_base=True), 9) == "    ◇"
 
 
-@pytest.mark.parametrize(
-    ("left", "right", "words"), [(-10, 10, ("lower", "higher")), (-0.8, 10.8, ("higher",)), (-10.8, 0.8, ("lower",))]
-)
+@pytest.mark.parametrize(("left", "right", "words"), [(-10, 10, ("lower", "higher")), (-0.8, 10.8, ("higher",)), (-10.8, 0.8, ("lower",))])
 def test_the_heading_of_drawings_stands_at_their_mark(left, right, words):
     strips = [Strip(a, (a + b) / 2, b, left, right) for a, b in [(left, left / 2), (right / 2, right)]]
     head = headed("lower ┊ higher", strips, 31)

@@ -11,7 +11,7 @@ from shown_cases import COMMANDS, DRAWN, FIGURES, MARKED, PAGES, SHOWN, demo_fol
 
 
 def written(book, start="== "):
-    return [part.rstrip("\n").splitlines() for part in re.split(f"^(?={start})", book.read_text("utf-8"), flags=re.M)[1:]]  # fmt: skip
+    return [part.rstrip("\n").splitlines() for part in re.split(f"^(?={start})", book.read_text("utf-8"), flags=re.M)[1:]]
 
 
 WRITTEN = written(SHOWN, r"\$ markbase ")
@@ -29,7 +29,7 @@ def test_a_command_prints_what_was_read(place, folder):
     assert printed(COMMANDS[place], folder).splitlines() == WRITTEN[place]
 
 
-MODELS = [k for k, line in enumerate(COMMANDS) if line.split()[0] not in ("look", "prepare", "indicators", "screen", "start")]  # fmt: skip
+MODELS = [k for k, line in enumerate(COMMANDS) if line.split()[0] not in ("look", "prepare", "indicators", "screen", "start")]
 
 
 @pytest.mark.parametrize("place", MODELS[::4], ids=[COMMANDS[k] for k in MODELS[::4]])

@@ -105,13 +105,11 @@ def test_every_cell_of_the_other_tables_is_the_number_of_its_column(kind):
         assert f"{s.loglik:,.2f}; with no terms at all {s.loglik_null:,.2f}" in text
     blocks = {"a": ["voice", "age"], "b": ["km"]}
     study = mb.Study(choir()).mark("voice", "alto")
-    entry = mb.fit_blocks(study, "score" if kind == "linear" else "high", blocks, kind=kind, **({} if kind == "linear" else {"event": "y"}))  # fmt: skip
+    entry = mb.fit_blocks(study, "score" if kind == "linear" else "high", blocks, kind=kind, **({} if kind == "linear" else {"event": "y"}))
     table = table_with(entry, "block")
-    for row, r in zip(
-        table.rows[kind == "logistic" :], entry.steps.to_dict("records"), strict=True
-    ):  # no terms stand first
+    for row, r in zip(table.rows[kind == "logistic" :], entry.steps.to_dict("records"), strict=True):  # no terms stand first
         cells = dict(zip(table.heads, row.cells, strict=False))
-        keys = {"R²": "r2", "adjusted": "r2_adjusted", "change": "r2_change", "F": "statistic", "p": "p", "parameters": "parameters"}  # fmt: skip
+        keys = {"R²": "r2", "adjusted": "r2_adjusted", "change": "r2_change", "F": "statistic", "p": "p", "parameters": "parameters"}
         for head, key in keys.items():
             if cells.get(head) and key in r:
                 assert near(cells[head], r[key]), (head, cells, r)
@@ -199,7 +197,7 @@ def test_grids_and_comparisons_turn_round_rightly():
     standardised = linear.standardised.set_index(["term", "level"])
     frame = choir()
     assert standardised.loc[("age", ""), "estimate"] == pytest.approx(table["age", ""] * frame["age"].std() / frame["score"].std(), rel=1e-10)  # fmt: skip
-    assert standardised.loc[("voice", "bass"), "estimate"] == pytest.approx(table["voice", "bass"] / frame["score"].std(), rel=1e-10)  # fmt: skip
+    assert standardised.loc[("voice", "bass"), "estimate"] == pytest.approx(table["voice", "bass"] / frame["score"].std(), rel=1e-10)
 
 
 @pytest.mark.parametrize("shift", [2e-5, 0.02, 5.0])

@@ -92,9 +92,7 @@ def test_slopes_in_probability_differ_by_averages_and_errors_taken_by_hand(at):
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 @pytest.mark.parametrize(("seed", "apart"), [(9, "d"), (34, "c"), (1, "")])
-def test_intervals_of_slopes_in_probability_are_told_as_too_narrow_where_rows_are_few_or_log_odds_say_otherwise(
-    seed, apart
-):
+def test_intervals_of_slopes_in_probability_are_told_as_too_narrow_where_rows_are_few_or_log_odds_say_otherwise(seed, apart):
     rng = np.random.default_rng(seed)
     frame = pd.DataFrame({"g": np.repeat(list("abcd"), [80, 40, 30, 20]), "x": rng.normal(size=170)})
     frame["e"] = np.where(rng.random(170) < 0.4, "yes", "no")
@@ -104,7 +102,7 @@ def test_intervals_of_slopes_in_probability_are_told_as_too_narrow_where_rows_ar
     assert "".join(table["level"][outside & (table["p"] >= 0.05)]) == apart
     told = [words for label, words in slopes_section(fit, "x", "g", None).blocks[1].pairs if label == "mind"]
     assert told[0].startswith("g d (20 rows): of so few rows intervals in probability")
-    assert [words[:3] for words in told if "clear in probability and not in log odds" in words] == [f"g {apart}"] * bool(apart)  # fmt: skip
+    assert [words[:3] for words in told if "clear in probability and not in log odds" in words] == [f"g {apart}"] * bool(apart)
 
 
 def test_a_published_probing_is_rebuilt_from_its_summary():

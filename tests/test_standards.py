@@ -64,7 +64,7 @@ def test_a_codebook_is_the_same_after_a_way_through_every_standard(file, columns
     assert list(again.columns) == list(book.columns)
     assert again.title == title or suffix == ".csv" or (suffix == ".xml" and not title)
     if suffix == ".xml":  # as other programs read it
-        words = {"numeric": ("contin", "interval"), "categorical": ("discrete", "nominal"), "ordinal": ("discrete", "ordinal")}  # fmt: skip
+        words = {"numeric": ("contin", "interval"), "categorical": ("discrete", "nominal"), "ordinal": ("discrete", "ordinal")}
         for told in ElementTree.parse(path).iterfind(".//{*}var"):
             kind = book.columns[told.get("name")].kind
             assert (told.get("intrvl"), told.get("nature")) == words.get(kind, (None, None))
@@ -179,7 +179,9 @@ def test_files_of_the_shapes_that_archives_give_are_read(shape, tmp_path):
 
 
 ENTITIES = '<?xml version="1.0"?><!DOCTYPE c [<!ENTITY a "aaaaaaaa"><!ENTITY b "&a;&a;&a;">]><codeBook><var name="&b;"/></codeBook>'
-OUTSIDE = '<?xml version="1.0"?><!DOCTYPE c [<!ENTITY a SYSTEM "file:///etc/hostname">]><codeBook><var name="x"><labl>&a;</labl></var></codeBook>'
+OUTSIDE = (
+    '<?xml version="1.0"?><!DOCTYPE c [<!ENTITY a SYSTEM "file:///etc/hostname">]><codeBook><var name="x"><labl>&a;</labl></var></codeBook>'
+)
 WRONG = {
     "a.xml": ("<codeBook><var", r"is not XML that can be read"),
     "b.xml": (ENTITIES, r"declares entities, which are not read"),
@@ -200,7 +202,7 @@ WRONG = {
     "q.csv": ("column,label\nx,a\nx,b\n", r"row 3: `label` of `x` is 'b', and was 'a' before"),
     "r.csv": ("column,code,missing\nx,1,perhaps\n", r"`missing` is `perhaps`; it can be yes, or empty"),
     "s.csv": ("column,code\nx\n", r"row 2: 1 cells"),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("name", WRONG)

@@ -33,9 +33,7 @@ def study_of(frame):
 
 
 @pytest.mark.parametrize("drawn", WITHIN)
-@pytest.mark.parametrize(
-    ("kind", "setting"), [*itertools.product(["linear", "logistic"], SETTINGS), ("linear", {"fixed_effects": "room"})]
-)
+@pytest.mark.parametrize(("kind", "setting"), [*itertools.product(["linear", "logistic"], SETTINGS), ("linear", {"fixed_effects": "room"})])
 def test_errors_are_those_of_scores_from_the_mean_of_their_stratum(kind, setting, drawn):
     frame, fixed = sample(), "fixed_effects" in setting
     more = {"strata": "district", **setting, **WITHIN[drawn]}
@@ -102,7 +100,7 @@ REFUSED = {
     "clusters named again": ({"strata": "team", "cluster": "team"}, "`team` is named as clusters and as strata"),
     "other errors": ({"strata": "day", "errors": "HC3"}, "CR1 with clusters, HC1 without, and not HC3"),
     "clusters left out": ({"strata": "district", "cluster": "team", "errors": "CR3"}, "and not CR3"),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("case", REFUSED)

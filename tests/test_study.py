@@ -152,7 +152,7 @@ CALLS = [
     (lambda s: mb.fit_linear(s, "belonging", ["age"]).predict({"age": np.array([20, 30])}), mb.MarkbaseError, "a list of"),
     (lambda s: mb.fit_linear(s, "belonging", []), mb.FitError, "at least one term"),
     (lambda _: mb.Study([1, 2]), mb.MarkbaseError, "not of a list"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("call", "kind", "told"), CALLS)
@@ -283,7 +283,7 @@ def test_blanks_around_declared_categories_are_read_away_as_around_texts(tmp_pat
 
 def test_the_missing_value_of_pandas_is_missing_also_where_it_comes_first():
     texts = [pd.NA, None, "a", "b", pd.NA, "a"]
-    for values in (pd.Series(texts, dtype=object), pd.array(texts, dtype="string"), pd.array(texts, dtype="string[pyarrow]")):  # fmt: skip
+    for values in (pd.Series(texts, dtype=object), pd.array(texts, dtype="string"), pd.array(texts, dtype="string[pyarrow]")):
         column = mb.Study(pd.DataFrame({"g": values}))["g"]
         assert (column.kind, column.valid, [v.label for v in column.levels]) == ("categorical", 3, ["a", "b"])
     numbers = mb.Study(pd.DataFrame({"n": pd.Series([pd.NA, 2, 3.5], dtype=object)}))["n"]

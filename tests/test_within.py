@@ -77,7 +77,7 @@ def test_levels_with_one_row_tell_nothing_of_the_terms():
     lone = data.iloc[:2].assign(g=["only", "alone"], y=[50.0, -70.0], x=[9.0, 900.0])
     bare = mb.fit_linear(mb.Study(data), "y", ["x", "z"], fixed_effects="g", errors="HC3")
     with pytest.warns(mb.MarkbaseWarning, match="2 levels of `g` have one row only"):
-        fit = mb.fit_linear(mb.Study(pd.concat([data, lone], ignore_index=True)), "y", ["x", "z"], fixed_effects="g", errors="HC3")  # fmt: skip
+        fit = mb.fit_linear(mb.Study(pd.concat([data, lone], ignore_index=True)), "y", ["x", "z"], fixed_effects="g", errors="HC3")
     assert fit.df_rest == bare.df_rest
     told, plainly = (f.coefficients[["estimate", "se"]].iloc[1:] for f in (fit, bare))
     np.testing.assert_allclose(told, plainly)
@@ -174,7 +174,7 @@ def test_checks_are_those_of_all_indicators_and_inflation_is_that_of_the_deviati
     if setting == "classical":
         other = mb.fit_linear(left, "y", terms, fixed_effects=within).coefficients
         own = fit.coefficients
-        assert case["by"] == pytest.approx(max(((other["estimate"] - own["estimate"]) / own["se"])[1:].dropna(), key=abs), rel=1e-6)  # fmt: skip
+        assert case["by"] == pytest.approx(max(((other["estimate"] - own["estimate"]) / own["se"])[1:].dropna(), key=abs), rel=1e-6)
     # brute force: deviations from the levels, and auxiliary regressions among them
     w = {"classical": np.ones(len(frame)), "sampling weights": frame["w"], "frequencies": frame["times"]}[setting]
     root = np.sqrt(np.asarray(w))[:, None]
@@ -219,7 +219,7 @@ def test_serial_correlation_is_looked_at_within_units_and_said_for_what_it_is(si
     e = rng.normal(size=(units, times))
     for t in range(1, times):
         e[:, t] += sign * 0.6 * e[:, t - 1]
-    frame = pd.DataFrame({"unit": np.repeat([f"u{k:02d}" for k in range(units)], times), "t": np.tile(np.arange(times), units)})  # fmt: skip
+    frame = pd.DataFrame({"unit": np.repeat([f"u{k:02d}" for k in range(units)], times), "t": np.tile(np.arange(times), units)})
     frame["x"], frame["y"] = rng.normal(size=len(frame)), e.ravel() + np.repeat(rng.normal(0, 3, units), times)
     study = mb.Study(frame.sample(frac=1, random_state=2).reset_index(drop=True))
     if lagged:
@@ -241,7 +241,7 @@ def test_blocks_with_levels_taken_out_tell_shares_of_the_variation_within_them()
     frame["score"] += 6 * (frame["town"].str[1:].astype(int) % 5)
     study = mb.Study(frame).mark("voice", "alto")
     entry = mb.fit_blocks(study, "score", {"who": ["voice"], "where": ["km", "age"]}, fixed_effects="town")
-    inside = frame[["score", "km", "age"]].assign(**{level: (frame["voice"] == level) * 1.0 for level in ("bass", "soprano", "tenor")})  # fmt: skip
+    inside = frame[["score", "km", "age"]].assign(**{level: (frame["voice"] == level) * 1.0 for level in ("bass", "soprano", "tenor")})
     inside = inside - inside.groupby(frame["town"]).transform("mean")
     y, shares = inside["score"].to_numpy(), []
     for columns in (["bass", "soprano", "tenor"], ["bass", "soprano", "tenor", "km", "age"]):
@@ -256,7 +256,7 @@ def test_blocks_with_levels_taken_out_tell_shares_of_the_variation_within_them()
     np.testing.assert_allclose(
         entry.steps["statistic"], entry.steps["f2"] * rest / entry.steps["df"], rtol=1e-9
     )  # f² is the F test's, so that both tell of the same share
-    inside_ci = (entry.steps["change_low"] < entry.steps["r2_change"]) & (entry.steps["r2_change"] < entry.steps["change_high"])  # fmt: skip
+    inside_ci = (entry.steps["change_low"] < entry.steps["r2_change"]) & (entry.steps["r2_change"] < entry.steps["change_high"])
     assert inside_ci.all()
     told = " ".join(str(entry).split())
     assert "of the variance of score within the levels of town in these rows (R² within" in told

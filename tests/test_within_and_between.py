@@ -19,7 +19,7 @@ def pupils(turned, seed=1):
     rng = np.random.default_rng(seed)
     mean = rng.normal(size=SCHOOLS)
     every = lambda v: np.repeat(v, PUPILS)  # noqa: E731
-    frame = pd.DataFrame({"school": [f"s{k:02d}" for k in every(np.arange(SCHOOLS))], "size": every(rng.integers(100, 900, SCHOOLS))})  # fmt: skip
+    frame = pd.DataFrame({"school": [f"s{k:02d}" for k in every(np.arange(SCHOOLS))], "size": every(rng.integers(100, 900, SCHOOLS))})
     frame["homework"] = 5 + 2 * every(mean) + rng.normal(0, 1.5, len(frame))
     share = sp.expit(every(mean))
     frame["girl"], frame["w"] = np.where(rng.random(len(frame)) < share, "yes", "no"), rng.uniform(0.5, 2, len(frame))
@@ -62,7 +62,7 @@ def test_a_slope_that_turns_round_between_clusters_is_told_with_both(kind, how):
 
     def make(data, **o):
         terms = ["homework", "girl"]
-        return mb.fit_linear(data, "mark", terms, **o) if kind == "linear" else mb.fit_logistic(data, "passed", terms, event="yes", **o)  # fmt: skip
+        return mb.fit_linear(data, "mark", terms, **o) if kind == "linear" else mb.fit_logistic(data, "passed", terms, event="yes", **o)
 
     said = told(make(study, **more))
     cluster, *numbers = said["homework"]
@@ -98,7 +98,7 @@ def test_a_group_of_several_levels_is_told_with_the_test_of_its_shares_by_dense_
     X = np.column_stack([np.ones(len(frame)), flags, frame["w"], shares])
     bread, G = np.linalg.inv(X.T @ X), SCHOOLS
     b = bread @ X.T @ frame["mark"]
-    scores = np.array([(X[of == g] * (frame["mark"] - X @ b)[of == g].to_numpy()[:, None]).sum(axis=0) for g in range(G)])  # fmt: skip
+    scores = np.array([(X[of == g] * (frame["mark"] - X @ b)[of == g].to_numpy()[:, None]).sum(axis=0) for g in range(G)])
     V = bread @ scores.T @ scores @ bread * G / (G - 1) * (len(frame) - 1) / (len(frame) - X.shape[1])
     F = b[4:] @ np.linalg.solve(V[4:, 4:], b[4:]) / 2 * (G - 2) / (G - 1)
     study = mb.Study(frame).mark("ses", "mid")

@@ -30,9 +30,7 @@ def written(cents, decimal, apart, sign, before):
 
 @given(
     cents=st.lists(st.integers(-(10**9), 10**9), min_size=1, max_size=30),
-    marks=st.sampled_from(
-        [(".", ","), (",", "."), (".", ""), (",", ""), (".", "'"), (",", "\u00a0"), (",", " "), (".", "’")]
-    ),
+    marks=st.sampled_from([(".", ","), (",", "."), (".", ""), (",", ""), (".", "'"), (",", "\u00a0"), (",", " "), (".", "’")]),
     sign=st.sampled_from([*SIGNS, *UNITS]),
     before=st.booleans(),
     minus=st.sampled_from("-\u2212"),
@@ -80,9 +78,7 @@ def test_whole_amounts_can_be_read_in_one_way_only():
 )
 @pytest.mark.parametrize("in_parts", [False, True])
 @pytest.mark.parametrize("declared", [{}, {"kind": "numeric"}])
-def test_points_are_those_of_thousands_only_where_they_cannot_be_those_of_decimals(
-    tmp_path, texts, wanted, in_parts, declared
-):
+def test_points_are_those_of_thousands_only_where_they_cannot_be_those_of_decimals(tmp_path, texts, wanted, in_parts, declared):
     (tmp_path / "t.tsv").write_text("c\td\n" + "".join(f"{text}\t1\n" for text in texts))
     found = mb.open_study(tmp_path / "t.tsv", codebook={"columns": {"c": declared}}, in_parts=in_parts)["c"]
     values = found.values.at(np.arange(3)) if in_parts else found.values
@@ -109,7 +105,7 @@ UNREAD = {  # texts, and what is said of them
     "no unit of ours": (["1 child", "2 children"] * 20, ""),
     "millions": (["5M", "7M"] * 20, ""),
     "two ways, with a unit": (["1,500 km", "2,500 km"] * 20, "nothing says whether `1,500 km` holds thousands or decimals"),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("case", UNREAD)
@@ -151,7 +147,7 @@ days = st.dates(datetime.date(1000, 1, 1), datetime.date(9998, 12, 31))
 @given(born=st.lists(days, min_size=1, max_size=11), form=st.sampled_from(list(FORMS)), seen=days)
 def test_numbers_of_dates_are_those_of_the_calendar(born, form, seen):
     told = [*born, datetime.date(2001, 12, 31)]  # whose day is no month
-    study = mb.Study(pd.DataFrame({"born": [d.strftime(FORMS[form]) if d.year else "" for d in told], "seen": str(seen)}))  # fmt: skip
+    study = mb.Study(pd.DataFrame({"born": [d.strftime(FORMS[form]) if d.year else "" for d in told], "seen": str(seen)}))
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")  # of those below 0
         made = (
@@ -260,7 +256,7 @@ def test_what_gives_no_number_of_a_time_is_refused_in_a_sentence(texts, settings
 
 @pytest.mark.parametrize("count", [12, 13])
 def test_of_many_dates_the_first_and_the_last_are_shown(count):
-    study = mb.Study(pd.DataFrame({"c": [f"{1990 + k}-05-01" for k in range(count)][::-1]})).from_date("c", "year", name="n")  # fmt: skip
+    study = mb.Study(pd.DataFrame({"c": [f"{1990 + k}-05-01" for k in range(count)][::-1]})).from_date("c", "year", name="n")
     check = study.check("n")
     assert check.table["old"].tolist() == [f"{1990 + k}-05-01" for k in range(count) if k < 6 or k >= count - 6]
     assert check.notes == (("1 date between them not shown",) if count == 13 else ())
@@ -280,7 +276,7 @@ NO_NUMBER = [
     ({"take": "days", "name": "n"}, ["2020-01-01", "2020-01-02"], "give one of the two, not none"),
     ({"take": "year", "since": "2020-01-01", "name": "n"}, ["2020-01-01", "2020-01-02"], "is that of the calendar"),
     ({"take": "days", "since": "01.01.2020", "name": "n"}, ["2020-01-01", "2020-01-02"], "`01.01.2020` is neither a column nor a date"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("settings", "texts", "said"), NO_NUMBER)
@@ -309,9 +305,7 @@ def test_dates_are_told_as_such_with_the_step_that_makes_a_number_of_them():
     assert "times of a clock, 40 of them" in told["at"][0].text
     assert study.prepare(told["at"][0].mend)["at_hours"].valid == 40
     with (
-        pytest.warns(
-            mb.MarkbaseWarning, match=r"`at` holds times of a clock, which were taken for a group of 40 levels"
-        ),
+        pytest.warns(mb.MarkbaseWarning, match=r"`at` holds times of a clock, which were taken for a group of 40 levels"),
         pytest.raises(mb.FitError),
     ):
         mb.fit_linear(study, "y", ["at"])
@@ -340,7 +334,7 @@ def test_in_parts_they_are_read_as_in_memory(tmp_path):
         with pytest.warns(mb.MarkbaseWarning, match="midnight"):
             made = made.from_clock("at", "minutes", name="minutes")
         assert made["age"].missing_counts() == [("blank", 1)]
-        values = {n: np.concatenate([part[n].values for part in made.parts()]) for n in ("fee", "age", "month", "share", "minutes")}  # fmt: skip
+        values = {n: np.concatenate([part[n].values for part in made.parts()]) for n in ("fee", "age", "month", "share", "minutes")}
         found.append((pd.DataFrame(values), fee.notes, [step.text for step in made.trail.steps[1:]]))
     pd.testing.assert_frame_equal(found[0][0], found[1][0])
     assert found[0][1:] == found[1][1:]
@@ -357,7 +351,7 @@ def test_a_fit_says_how_thousands_were_read():
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 def test_texts_of_another_table_are_read_as_those_of_a_study():
     rng = np.random.default_rng(3)
-    study = mb.Study(pd.DataFrame({"pay": rng.uniform(500, 5000, 60), "share": rng.uniform(0, 50, 60), "y": rng.normal(size=60)}))  # fmt: skip
+    study = mb.Study(pd.DataFrame({"pay": rng.uniform(500, 5000, 60), "share": rng.uniform(0, 50, 60), "y": rng.normal(size=60)}))
     fit = mb.fit_linear(study, "y", ["pay", "share"])
     wanted = fit.predict(pd.DataFrame({"pay": [1580.5, 953.0, np.nan], "share": [12.5, 7.0, 3.0]}))
     texts = pd.DataFrame({"pay": ["€1,580.50", "€953.00", "none"], "share": ["12,5%", "7%", "3%"]})
