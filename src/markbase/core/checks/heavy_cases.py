@@ -15,7 +15,7 @@ import numpy as np
 
 from markbase.core.checks.linear_checks import LARGE_DISTANCE, case_words, distances_of
 from markbase.core.checks.logistic_checks import influence_of
-from markbase.core.errors import MarkbaseError
+from markbase.core.errors import MarkbaseError, without_remarks
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
 from markbase.core.rows.parts import in_parts
@@ -44,6 +44,7 @@ class HeavyCase(NamedTuple):
     """By how many standard errors it moves the coefficient it moves most."""
 
 
+@without_remarks()
 def heavy_cases(fit: AnyFit) -> list[HeavyCase]:
     """Return the rows that weigh most, if leaving one out changes whether, or in which direction, a coefficient is clear, or its distance is above 1.
 

@@ -18,7 +18,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.errors import FitError, remark
+from markbase.core.errors import FitError
 from markbase.core.inference.clustered_errors import ClusterSums, directions_alone, several_clusters
 from markbase.core.inference.standard_errors import Crossed, Errors, Over
 from markbase.core.inference.sums_by_code import scores_of, sums_by_code
@@ -48,7 +48,6 @@ def crossed_errors(over: Over, cluster: Column, crossed: Column, n: int, rest: i
         for sums, count in zip(each, counts, strict=True)
     ]
     shared, cells = _within_cells(over, cluster, crossed, each[0], p)
-    _remark_on_nested((cluster, crossed), counts, cells)
     values, vectors = np.linalg.eigh(own[0] + own[1] - shared * (cells / max(cells - 1, 1) * (n - 1) / rest))
     below = bool(values[0] < -_BELOW * values[-1])
     middle = (vectors * np.maximum(values, 0.0)) @ vectors.T
@@ -63,7 +62,7 @@ def crossed_errors(over: Over, cluster: Column, crossed: Column, n: int, rest: i
         each[0].uncancelled,
         alone,
         even_clusters=each[0].even,
-        crossed=Crossed(crossed.name, counts[1], each[1].even, np.array(own), below),
+        crossed=Crossed(crossed.name, counts[1], each[1].even, cells, np.array(own), below),
     )
 
 
@@ -154,13 +153,3 @@ def _merged(parts: Iterable[tuple[int, Array]]) -> Iterator[tuple[int, Array]]:
             whole, waiting, held = np.unique(np.concatenate([whole, *waiting])), [], 0
             yield rows, whole
     yield rows, np.unique(np.concatenate([whole, *waiting]))
-
-
-def _remark_on_nested(columns: tuple[Column, Column], counts: list[int], cells: int) -> None:
-    """Say that clusters of one kind lie in those of the other, which alone decide."""
-    for (inner, outer), count in zip((columns, columns[::-1]), counts, strict=True):
-        if cells == count:
-            remark(
-                f"Each `{inner.name}` lies in one `{outer.name}`, so that the two do not cross: these are the errors clustered by `{outer.name}` alone."
-            )
-            return

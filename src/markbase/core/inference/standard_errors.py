@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -43,6 +44,8 @@ class Crossed:
     """How many there are."""
     even_clusters: float
     """As how many clusters of equal size they count."""
+    cells: int
+    """In how many cells the clusters of the two kinds cross."""
     alone: Array
     """Shape (2, p + 1, p + 1): the sums of squared scores within clusters of the first kind alone, and of the second alone."""
     below: bool = False
@@ -208,7 +211,13 @@ class ScoredRows(NamedTuple):
 
 
 def remark_on_clusters(errors: Errors) -> None:
-    """Remark on clusters that are few, or so uneven that few of them count."""
+    """Remark on clusters that are few, or so uneven that few of them count, and on such that do not cross."""
+    for inner, outer in itertools.permutations(errors.by, 2):
+        if errors.crossed is not None and errors.crossed.cells == inner.clusters:
+            remark(
+                f"Each `{inner.name}` lies in one `{outer.name}`, so that the two do not cross: these are the errors clustered by `{outer.name}` alone."
+            )
+            break
     enough = FEW_CLUSTERS + max(errors.strata_count - 1, 0)
     for name, count, even in errors.by if errors.kind == "clustered" else ():
         if min(count, round(even)) >= enough:
