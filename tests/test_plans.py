@@ -235,7 +235,7 @@ def test_a_drafted_plan_quotes_names_of_any_letters(outcome, tmp_path):
     plan = tomllib.loads(told)
     assert (plan["fit"][0]["outcome"], plan["screen"]["outcome"], plan["output"]["title"]) == (outcome,) * 3
     assert plan["fit"][0]["terms"] == plan["screen"]["terms"] == [name for name in data if name != outcome]
-    assert re.findall(r"^# cluster = (.*?) +#", told, flags=re.M) == ['"choir"', '"who"']
+    assert re.findall(r"^# cluster = (.*?) +#", told, flags=re.M) == ['"choir"', '"who"', '["choir", "who"]']
     remarked = run("fit", tmp_path / "data.csv", "--outcome", 'y "1"', "--terms", "who").stderr
     assert "`who` looks like the numbers of persons, classes or places" in remarked
     taken = tomllib.loads(re.sub(r"^# (?=\[\[prepare|do =|column =|base =)", "", told, flags=re.M))

@@ -101,6 +101,8 @@ def test_rows_that_follow_one_another_are_told_how_and_no_more_once_errors_allow
     told_there = json.loads(run("fit", tmp_path / "s.csv", *common, "--json").stdout)
     assert told_there["errors"] == {"kind": "HAC", "cluster": "", "clusters": 0, "time": "month", "periods": 80}
     mb.write_plan(tmp_path / "p.toml", quietly(mb.open_study(tmp_path / "s.csv").mark, "g", "a"), {"S": robust}, data=tmp_path / "s.csv")
+    run("start", tmp_path / "s.csv", "--outcome", "y", "--into", tmp_path / "draft.toml")
+    assert '# time = "month"   # if rows of one month, and' in (tmp_path / "draft.toml").read_text()
     again = json.loads(run("fit", tmp_path / "p.toml", "S", "--json").stdout)
     assert again["coefficients"] == told_there["coefficients"]
     page = run("blocks", tmp_path / "s.csv", "--outcome", "y", "--block", "a: g", "--block", "b: x", "--time", "month")

@@ -14,6 +14,7 @@ from markbase.cli.common import Source, data_options, remarks, replace_option
 from markbase.cli.help import examples
 from markbase.cli.progress import report_progress
 from markbase.core.errors import MarkbaseError
+from markbase.core.inference.serial_errors import FEWEST_PERIODS
 from markbase.core.rows.row_functions import sample_of
 from markbase.core.study.column import Column
 from markbase.core.study.exact_sums import find_totals
@@ -27,6 +28,7 @@ from markbase.core.study.numeric_remarks import (
 )
 from markbase.core.study.repeats import column_of_counts
 from markbase.core.study.study import Study
+from markbase.core.study.time_order import are_times, columns_of_times
 from markbase.core.study.trail import inline
 from markbase.files.plan_writing import plan_text
 from markbase.files.text_files import STANDARD
@@ -128,12 +130,13 @@ def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
 
 
 def _about_rows(study: Study, outcome: str) -> str:
-    """Return, as comments, the clusters, strata and weights that a fit may take: columns with such a role, or that look like it."""
-    text = ""
+    """Return, as comments, the clusters, strata, times and weights that a fit may take: columns with such a role, or that look like it."""
+    text, clusters = "", list[str]()
     for column in (study[name] for name in study.columns if name != outcome):
         levels = int((column.counts > 0).sum()) if column.is_categorical and column.role is None else 0
         many = levels > _MOST_LEVELS and column.valid >= 2 * levels  # too many for a term, and rows share them
         if column.role == "cluster" or many or whose_numbers(column):
+            clusters.append(column.name)
             text += (
                 f"# cluster = {_toml(column.name)}   # if rows with the same {_one_line(column.name)} may go together\n"
             )
@@ -141,6 +144,12 @@ def _about_rows(study: Study, outcome: str) -> str:
             text += (
                 f"# strata = {_toml(column.name)}   # if the sample was drawn within each {_one_line(column.name)}\n"
             )
+    if len(clusters) > 1:
+        text += f"# cluster = {_toml(clusters[:2])}   # two ways, if they cross and rows that share either may go together\n"
+    for column in columns_of_times(study, outcome):
+        times = int((column.counts > 0).sum()) if column.is_categorical else column.distinct_count
+        if times >= FEWEST_PERIODS and are_times(column):
+            text += f"# time = {_toml(column.name)}   # if rows of one {_one_line(column.name)}, and of those that follow one another, may go together (HAC)\n"
     return text + _about_weights(study, outcome)
 
 
