@@ -31,12 +31,7 @@ def rows(n=240, seed=5, **more):
     return frame.assign(**more)
 
 
-CODEBOOK = {
-    "columns": {
-        "age": {"kind": "numeric", "unit": ["year", "years"]},
-        "score": {"kind": "numeric", "unit": ["point", "points"]},
-    }
-}
+CODEBOOK = {"columns": {"age": {"kind": "numeric", "unit": ["year", "years"]}, "score": {"kind": "numeric", "unit": ["point", "points"]}}}
 
 
 def study(frame=None, base="alto", book=CODEBOOK):

@@ -198,10 +198,7 @@ def test_rows_that_go_together_by_a_column_nobody_named_are_told(kind):
     few["yes"] = np.where(few["y"] > few["y"].median(), "yes", "no")
     assert not mb.cross_validate(fit(few.drop(columns=["singer", "choir"])), repeats=1).possible_cluster
     assert "put day into the model; its 8 levels are too few to cluster by" in said(fit(few.drop(columns=["singer", "choir"])))[0]
-    rng, at = (
-        np.random.default_rng(3),
-        np.arange(3000) % 9,
-    )  # alike by .03, which is much for what is the same in all rows of one
+    rng, at = (np.random.default_rng(3), np.arange(3000) % 9)  # alike by .03, which is much for what is the same in all rows of one
     of_one = pd.DataFrame({"land": [f"L{k}" for k in at], "x": at / 2, "z": rng.normal(size=3000), "y": rng.normal(size=3000) + 0.2 * (at % 3)})  # fmt: skip
     of_one["yes"] = np.where(of_one["y"] + rng.logistic(size=3000) * (kind == "logistic") / 3 > 0, "yes", "no")
     assert "x, which is the same in all rows of one, rests on 9 of them" in said(fit(of_one))[0]

@@ -107,11 +107,7 @@ def test_goodness_of_fit_is_clear_of_what_bends_and_not_told_where_rows_are_not_
     assert told.meaning.startswith("what happens differs")
     bent = mb.fit_logistic(study, "stays", [mb.polynomial("x", 2)], event="yes").calibration_test()
     assert bent.p > 0.05
-    for options, why in (
-        ({"cluster": "team"}, "`team`"),
-        ({"weights": "w"}, "sampling weights"),
-        ({"penalty": "firth"}, "penalty"),
-    ):
+    for options, why in (({"cluster": "team"}, "`team`"), ({"weights": "w"}, "sampling weights"), ({"penalty": "firth"}, "penalty")):
         none = mb.fit_logistic(study, "stays", ["x"], event="yes", **options).calibration_test()
         assert why in none.untested
         assert np.isnan(none.p)

@@ -161,11 +161,7 @@ def test_whole_numbers_that_were_guessed_numeric_are_groups_where_levels_are_ask
 
 def test_clusters_told_by_numbers_may_be_more_than_codes_are(tmp_path):
     k, path = np.arange(2600), tmp_path / "n.csv"
-    for team in (
-        k // 2,
-        7 - k // 2 * 1000,
-        np.where(k % 50 == 0, np.nan, k // 2 + 1e9),
-    ):  # close together, far apart, with gaps
+    for team in (k // 2, 7 - k // 2 * 1000, np.where(k % 50 == 0, np.nan, k // 2 + 1e9)):  # close together, far apart, with gaps
         frame = pd.DataFrame({"team": team, "x": np.sin(k), "y": np.cos(k * 1.7)})
         frame.to_csv(path, index=False)
         texts = mb.fit_linear(frame.assign(team=frame["team"].map("t{:.0f}".format, na_action="ignore")), "y", ["x"], cluster="team")

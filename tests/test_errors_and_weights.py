@@ -390,8 +390,7 @@ def test_simple_effects_that_robust_errors_overstate_are_those_of_the_rows_of_on
         model = "groups t.csv g:half --outcome y --terms g,half --interaction g,half --errors hc0"
         page = " ".join(run(*model.split(), cwd=tmp_path).stdout.split())
         told += re.findall(
-            r"differences of g, where half is (\w+): HC0 errors, .*? overstate it: Hotelling's F\((\d+), (\d+)\) = ([\d.]+), p",
-            page,
+            r"differences of g, where half is (\w+): HC0 errors, .*? overstate it: Hotelling's F\((\d+), (\d+)\) = ([\d.]+), p", page
         )
         for half, own in frame.groupby("half"):
             alone = _quietly(mb.fit_linear, mb.Study(own), "y", ["g"], errors="HC0")._overstated.get("g")

@@ -48,8 +48,7 @@ def folders(tmp_path_factory):
 
 
 @pytest.mark.parametrize(
-    "name",
-    ["choirs.csv", "packed.csv.gz", "packed.csv.zip", "tabs.tsv", "choirs.feather", "pieces", "pieces/*.parquet"],
+    "name", ["choirs.csv", "packed.csv.gz", "packed.csv.zip", "tabs.tsv", "choirs.feather", "pieces", "pieces/*.parquet"]
 )
 def test_files_of_every_kind_hold_the_same_rows(folders, studies, name):
     study = prepared(mb.open_study(folders / name, codebook=BOOK, in_parts=True))

@@ -43,13 +43,7 @@ def same(study, other):
 @given(
     above=st.lists(
         st.sampled_from(
-            [
-                ["Survey"],
-                ["Survey, of 2024, in 3 valleys, by hand, all"],
-                [],
-                ["Survey, 2024", "", "", ""],
-                ["", "of", "all", ""],
-            ]
+            [["Survey"], ["Survey, of 2024, in 3 valleys, by hand, all"], [], ["Survey, 2024", "", "", ""], ["", "of", "all", ""]]
         ),
         max_size=3,
     ),
@@ -81,10 +75,7 @@ def test_a_layout_gives_the_study_of_the_file_without_what_stands_above(tmp_path
 
 def test_where_the_names_stand_is_found_and_said(tmp_path):
     titled = written([["Survey", "", "", ""], [""] * 4, NAMES, *ROWS], tmp_path / "titled.csv")
-    with pytest.raises(
-        mb.ColumnError,
-        match=r"columns 2, 3 and 4 have no name in the header.*say in its layout that the header is row 3",
-    ):
+    with pytest.raises(mb.ColumnError, match=r"columns 2, 3 and 4 have no name in the header.*say in its layout that the header is row 3"):
         mb.open_study(titled)
     short = written([["Survey"], NAMES, *ROWS], tmp_path / "short.csv", ";")
     assert "is read as one column. Row 2 looks like that of the names (`ID`, `Voice` and `Age` …)" in seen(short)[1][0]

@@ -153,10 +153,7 @@ OVERLAPS = [
     (["voice", "part"], "`voice` and `part` sort the rows into the same groups"),
     (["choir", "district"], "every level of `choir` lies within one level of `district`"),
     (["choir", "size", "age"], "`size` is fixed by `choir`"),
-    (
-        [mb.polynomial("seasons"), "age"],
-        "`seasons` has too few different values for `seasons \\(quadratic\\)`.* with a power less",
-    ),
+    ([mb.polynomial("seasons"), "age"], "`seasons` has too few different values for `seasons \\(quadratic\\)`.* with a power less"),
     (["voice", "late"], "`voice` is `bass` in exactly the rows where `late` is `yes`"),
 ]
 

@@ -60,13 +60,7 @@ def test_errors_far_larger_than_a_term_alone_would_have_are_told_with_their_infl
 
 def test_what_is_large_by_construction_is_not_told_and_groups_are():
     study = mb.Study(made()).mark("g", "g0").mark("h", "h0").derive("a2", square="a").derive("shifted", z="near")
-    for terms in (
-        ["x", "far"],
-        [mb.polynomial("x", 3)],
-        ["a2", "a"],
-        ["shifted", "far"],
-        [mb.interaction("x", "near")],
-    ):
+    for terms in (["x", "far"], [mb.polynomial("x", 3)], ["a2", "a"], ["shifted", "far"], [mb.interaction("x", "near")]):
         assert beside(mb.fit_linear(study, "y", terms)) == {}
     assert list(beside(mb.fit_linear(study, "y", ["shifted", "x"]))) == ["shifted", "x"]
     told = beside(mb.fit_linear(study, "y", ["g", "h", "far"]))

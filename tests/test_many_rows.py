@@ -101,10 +101,7 @@ def test_of_very_many_rows_some_are_looked_at_and_that_is_said(frame, tmp_path, 
     lead = re.split(r" ?\.\*|, which", TOLD[model])[0]
     assert re.search(rf"{lead}[^▲]*? in {fit._on_some.sample.used:,} rows taken at random", text)
     if "climate" in model:  # as many levels, and as large an effect, as all rows have
-        levels, effect = (
-            r"· rows together: site( \(600 levels\))?, which",
-            r"what is the same in all of them is about (\S+) times",
-        )
+        levels, effect = (r"· rows together: site( \(600 levels\))?, which", r"what is the same in all of them is about (\S+) times")
         assert bool(re.search(levels, text)[1]) != ("numbers" in source)
         assert "cluster the errors by site, where" in text
         assert float(re.search(effect, text)[1]) == pytest.approx(float(re.search(effect, whole)[1]), rel=0.15)
@@ -116,11 +113,7 @@ def test_of_very_many_rows_some_are_looked_at_and_that_is_said(frame, tmp_path, 
 
 
 def test_a_fit_of_some_rows_that_nobody_asked_for_makes_no_remarks(frame, monkeypatch):
-    for name, value in (
-        ("_MANY", 100),
-        ("_SOME", 40),
-        ("_A_COEFFICIENT", 2),
-    ):  # fewer clusters than 30 have rows among 40
+    for name, value in (("_MANY", 100), ("_SOME", 40), ("_A_COEFFICIENT", 2)):  # fewer clusters than 30 have rows among 40
         monkeypatch.setattr(f"markbase.core.checks.some_rows.{name}", value)
     fit = mb.fit_logistic(frame.assign(team=[f"t{k % 40}" for k in range(ROWS)]), "stays", ["age", "voice"], event="yes", cluster="team")
     with warnings.catch_warnings():

@@ -31,10 +31,7 @@ def test_marks_beside_numbers_are_told_and_taken_off(case):
     assert [r.mend for r in told] == ([(*blank, off)] if marks else [])
     if not marks:
         return
-    with (
-        pytest.warns(mb.MarkbaseWarning, match="holds numbers with marks beside them"),
-        contextlib.suppress(mb.FitError),
-    ):
+    with pytest.warns(mb.MarkbaseWarning, match="holds numbers with marks beside them"), contextlib.suppress(mb.FitError):
         mb.fit_linear(study, "y", ["c"])
     mended = study.prepare(told[0].mend)
     wanted = [float(t.strip("~*be ").replace(",", ".")) if t != ":" else np.nan for t in texts]

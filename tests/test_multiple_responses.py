@@ -56,10 +56,7 @@ def test_such_cells_are_told_with_the_steps_that_take_them_apart(tmp_path):
     for step in remark.mend:
         assert apart[step["name"]].counts[1] == sum(step["answer"] in cell.split(";") for cell in cells)
         assert apart[step["name"]].label == f"how: {step['answer']}"
-    with pytest.warns(
-        mb.MarkbaseWarning,
-        match=r"`how` holds several answers in a cell .with `;` between them., and every combination",
-    ):
+    with pytest.warns(mb.MarkbaseWarning, match=r"`how` holds several answers in a cell .with `;` between them., and every combination"):
         mb.fit_linear(study, "y", ["how"])
     frame.to_csv(tmp_path / "data.csv", index=False)
     options = [part for step in remark.mend for part in ("--prepare", ", ".join(f"{k} = {json.dumps(v)}" for k, v in step.items()))]

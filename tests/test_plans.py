@@ -290,10 +290,7 @@ def test_what_was_done_in_python_is_written_as_a_plan_that_gives_it_again(tmp_pa
         mb.write_plan(path, mb.demo.choir_terms(), {"x": made["weighted"]}, data=DATA, replace=True)
     halves = [study.hold_out(share=0.5, seed=seed)[0] for seed in (1, 2)]
     fit = mb.fit_linear(halves[0], "belonging", ["age"])
-    for other, told in (
-        (study, "was made of 1,00[0-9] rows, and the study has 2,003"),
-        (halves[1], "`age` has other values in"),
-    ):
+    for other, told in ((study, "was made of 1,00[0-9] rows, and the study has 2,003"), (halves[1], "`age` has other values in")):
         with pytest.raises(mb.MarkbaseError, match=told):
             mb.write_plan(path, other, {"x": fit}, data=DATA, replace=True)
     with pytest.raises(mb.FileError, match="already"):

@@ -81,9 +81,7 @@ def test_every_result_of_a_linear_fit_is_that_of_rows_in_memory(fits, what, opti
 
 @pytest.mark.parametrize("what", [*OF_ANY_FIT, *OF_LOGISTIC])
 @pytest.mark.parametrize(
-    "options",
-    [{}, OFTEN, {"weights": "weight"}, {"cluster": "choir", "errors": "CR3"}],
-    ids=lambda o: "-".join(o) or "plain",
+    "options", [{}, OFTEN, {"weights": "weight"}, {"cluster": "choir", "errors": "CR3"}], ids=lambda o: "-".join(o) or "plain"
 )
 def test_every_result_of_a_logistic_fit_is_that_of_rows_in_memory(fits, what, options):
     whole, parts = fits("logistic", **options)

@@ -134,11 +134,7 @@ def test_a_saved_fit_predicts_other_rows_and_is_refused_where_it_was_changed(kin
     mb.write_fit(firth, tmp_path / "told.json")
     saved = mb.read_fit(tmp_path / "told.json")
     assert np.isnan(saved.own_measures["calibration slope"])
-    for each in (
-        lambda f: f.coefficients,
-        lambda f: f.rebase("g", "b").coefficients.iloc[1:],
-        lambda f: f.between("g"),
-    ):
+    for each in (lambda f: f.coefficients, lambda f: f.rebase("g", "b").coefficients.iloc[1:], lambda f: f.between("g")):
         pd.testing.assert_frame_equal(each(saved), each(firth), rtol=1e-6)
     assert all(what_is_read(f).endswith("penalised likelihood (Firth)") for f in (saved, firth))
     assert "its own, but for (intercept), whose are Wald's" in " ".join(str(saved.rebase("g", "b")).split())
@@ -327,10 +323,7 @@ def test_rows_of_the_fit_that_are_scored_again_are_counted_and_told(kind, again,
     fit = either(kind, mb.Study(of), ["voice", "age", "km"], ("high", "y"))
     saved = tmp_path / "fit.json"
     mb.write_fit(fit, saved)
-    for one, wanted in (
-        (fit, again),
-        (mb.read_fit(saved), again * (again == 200)),
-    ):  # a saved fit has its figures alone
+    for one, wanted in ((fit, again), (mb.read_fit(saved), again * (again == 200))):  # a saved fit has its figures alone
         with warnings.catch_warnings(record=True) as told:
             warnings.simplefilter("always")
             found = mb.score(one, scored)

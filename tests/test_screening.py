@@ -359,12 +359,7 @@ def test_the_command_screens_prunes_and_draws(tmp_path):
     assert told["names"][0] == "belonging"
     assert told["terms"][0]["gvif"] == mb.screen(mb.demo.choirs(), terms.split(",")[:-1], "belonging").terms["gvif"][0]
     weighted = ["--weights", "weight"]
-    for more in (
-        ["--focus=age"],
-        ["--outcome=belonging", "--cluster=choir"],
-        [*weighted, "--ranks"],
-        ["--weights-are=sampling"],
-    ):
+    for more in (["--focus=age"], ["--outcome=belonging", "--cluster=choir"], [*weighted, "--ranks"], ["--weights-are=sampling"]):
         assert run("screen", DATA, "--codebook", BOOK, "--terms", "age,voice", *more).returncode == 2
 
 

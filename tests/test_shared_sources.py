@@ -42,11 +42,7 @@ def test_an_outcome_that_is_one_for_each_cluster_is_told_with_how_many_there_are
     frame["y"] = (50 + 3 * rng.normal(size=30))[school].round(1) if kind == "linear" else np.where((np.arange(30) % 3 > 0)[school], "y", "n")  # fmt: skip
     fit = lambda data, **more: mb.fit_linear(data, "y", ["ses", "part"], **more) if kind == "linear" else mb.fit_logistic(data, "y", ["ses", "part"], event="y", **more)  # noqa: E731  # fmt: skip
     told = "`y` has one value for each `school`: these 2,400 rows hold 30 outcomes."
-    for made in (
-        fit(mb.Study(frame), cluster="school"),
-        fit(mb.Study(frame)),
-        fit(mb.Study(frame).as_role("school", "cluster")),
-    ):
+    for made in (fit(mb.Study(frame), cluster="school"), fit(mb.Study(frame)), fit(mb.Study(frame).as_role("school", "cluster"))):
         assert sum(c.startswith(told) for c in made.reading().cautions) == 1
         assert sum(s.text.startswith(told) for s in answers(made)) == 1
     frame.loc[2399, "y"] = 1.0 if kind == "linear" else "n" if frame["y"][2399] == "y" else "y"  # one row is another
@@ -191,3 +187,35 @@ def test_a_total_and_its_parts_are_found_in_the_rows():
         if len(terms) == 2 and told:  # the other term has nothing in common with it
             alone = fit.without(next(t for t in terms if t != "age"))
             assert "by construction" not in " ".join(str(alone.reading()).split())
+
+
+@pytest.mark.parametrize(("birthdays", "in_parts"), [(False, False), (True, False), (True, True)])
+def test_age_and_time_fix_the_year_of_birth_and_their_slopes_are_those_of_two(birthdays, in_parts, small_parts, tmp_path):  # noqa: ARG001 - it sets how large parts are
+    rng = np.random.default_rng(4)
+    frame = pd.DataFrame(
+        {"year": rng.choice([1995, 2004, 2013], 300), "age": rng.integers(17, 82, 300), "joined": rng.integers(1990, 1995, 300)}
+    )
+    frame["born"] = frame["year"] - frame["age"] - birthdays * rng.integers(0, 2, 300)
+    frame = frame.assign(y=frame["age"] / 10 + rng.normal(size=300)).astype(float)
+    frame.loc[[3, 40], "born"] = np.nan
+    frame.to_csv(tmp_path / "a.csv", index=False)
+    study, others = mb.open_study(tmp_path / "a.csv", in_parts=in_parts), []
+    for terms, moves in (
+        (["age", "year"], "one less of `born`"),
+        (["age", "born"], "one more of `year`"),
+        (["year", "born"], "one more of `age`"),
+    ):
+        with warnings.catch_warnings(record=True) as caught:
+            warnings.simplefilter("always")
+            fit = mb.fit_linear(study, "y", terms)
+        others += [str(w.message) for w in caught if "fix" not in str(w.message)]
+        said = [str(w.message) for w in caught if "age, period and cohort" in str(w.message)]
+        exact = terms == ["year", "born"] and not birthdays
+        assert len(said) == (0 if exact else 1)  # which is told as a sum
+        assert exact or f"with `{terms[1]}` held equal, one more of `{terms[0]}` is {moves}," in said[0]
+        assert exact or ("or a year more" in said[0]) == birthdays
+        assert exact or "No model of these rows tells the two apart" in " ".join(str(fit).split())
+    assert len([told for told in others if "is the sum of" in told]) == (not birthdays)
+    frame.loc[200, "born"] -= 2  # in one row it is not so
+    odd = mb.fit_linear(frame, "y", ["age", "year"])
+    assert not any("cohort" in shared.text for shared in odd.shared)

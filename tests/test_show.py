@@ -49,8 +49,7 @@ def test_weight_and_colour_say_nothing_that_the_words_do_not_and_names_are_bold(
 
 
 @pytest.mark.parametrize(
-    "result",
-    ["fit", "study", "trail", "reading", "equation", "lines", "guide", "odds", "classification", "odds reading"],
+    "result", ["fit", "study", "trail", "reading", "equation", "lines", "guide", "odds", "classification", "odds reading"]
 )
 def test_html_and_text_show_the_same_numbers(result, monkeypatch):
     monkeypatch.setenv("COLUMNS", "112")  # so wide that there is room for every drawing
@@ -60,12 +59,7 @@ def test_html_and_text_show_the_same_numbers(result, monkeypatch):
     if result not in shown:
         merged = study.merge_levels("voice", {"tenor": ["tennor"]})
         logistic = mb.fit_logistic(merged, "stays", ["age", "voice"], event="yes")
-        shown |= {
-            "lines": fit.equation(by="voice"),
-            "guide": fit.guide(),
-            "odds": logistic,
-            "classification": logistic.classification(),
-        }
+        shown |= {"lines": fit.equation(by="voice"), "guide": fit.guide(), "odds": logistic, "classification": logistic.classification()}
         shown["odds reading"] = logistic.reading()
     shown = shown[result]
     tree = seen(shown._repr_html_())

@@ -10,10 +10,7 @@ from reference import made_up
 @pytest.mark.parametrize(
     ("term", "told"),
     [
-        (
-            "age*voice",
-            "a product of `age` and `voice` is an interaction, a term of its own: interaction\\(age, voice\\)\\.$",
-        ),
+        ("age*voice", "a product of `age` and `voice` is an interaction, a term of its own: interaction\\(age, voice\\)\\.$"),
         ("age:voice", "a product of `age` and `voice` is an interaction"),
         ("age x voice", "a product of `age` and `voice` is an interaction"),
         ("age × voice·km", "of `age`, `voice` and `km` is an interaction, .*: interaction\\(age, voice, km\\)\\.$"),

@@ -231,8 +231,7 @@ def test_numbers_of_times_are_those_of_the_clock(times, form, take):
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 @pytest.mark.parametrize(
-    ("texts", "near"),
-    [(["21:00", "2:59"], True), (["20:59", "2:59"], False), (["21:00", "3:00"], False), (["24:00", "2:59"], False)],
+    ("texts", "near"), [(["21:00", "2:59"], True), (["20:59", "2:59"], False), (["21:00", "3:00"], False), (["24:00", "2:59"], False)]
 )
 def test_times_on_both_sides_of_midnight_are_remarked_on(texts, near):
     check = mb.Study(pd.DataFrame({"c": texts})).from_clock("c", "hours", name="n").check("n")
@@ -309,10 +308,7 @@ def test_dates_are_told_as_such_with_the_step_that_makes_a_number_of_them():
         pytest.raises(mb.FitError),
     ):
         mb.fit_linear(study, "y", ["at"])
-    with (
-        pytest.warns(mb.MarkbaseWarning, match=r"`us` holds dates, which were taken for a group of 40 levels"),
-        pytest.raises(mb.FitError),
-    ):
+    with pytest.warns(mb.MarkbaseWarning, match=r"`us` holds dates, which were taken for a group of 40 levels"), pytest.raises(mb.FitError):
         mb.fit_linear(study, "y", ["us"])
     with pytest.warns(mb.MarkbaseWarning, match="39 rows below 0, after 1998-01-05"):
         study.from_date("us", "days", until="1998-01-05", name="n")  # the first of them, which is at 0

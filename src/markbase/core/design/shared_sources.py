@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from markbase.core.design.shared import ROUNDING, Shared
+from markbase.core.design.shared_ages import by_ages
 from markbase.core.design.shared_order import by_order
 from markbase.core.design.shared_parts import among_terms, by_parts
 from markbase.core.design.shared_ratios import by_ratio
@@ -40,6 +41,7 @@ def remark_on_shared(
         *by_ratio(target, columns.values(), numbers, weighed),
         *by_order(target, columns.values()),
         *among_terms(columns.values(), numbers),
+        *by_ages(columns.values(), numbers),
         *by_selection(study, target),
     )
     for told in (*by_construction(target, columns.values()), *(shared.text for shared in found)):
