@@ -59,7 +59,10 @@ def test_errors_clustered_two_ways_agree_with_50_digits(rows, far):
 @pytest.mark.parametrize("rows", [1, 2])
 def test_they_are_those_of_both_kinds_less_those_of_cells_however_rows_come(rows, weights, kind, tmp_path, monkeypatch):
     monkeypatch.setattr("markbase.core.inference.crossed_clusters._HELD", 100)  # cells in batches
+    monkeypatch.setattr("markbase.files.parts.text_blocks.PART_ROWS", 60)
     frame = ratings(rows=rows, seed=6)
+    frame.loc[(frame["cell"] == "j01s03") | frame.index.isin([5, 50, 77]), "x"] = np.nan  # a cell without a row, and gaps
+    frame.loc[[5, 50], "judge"], frame.loc[77, "song"] = None, None
     study = mb.Study(frame).mark("g", "a")
     fit, each = fit_to(study, kind, **weights), [fit_to(study, kind, cluster=by, **weights) for by in (*BOTH, "cell")]
     squares = [told(own)["se"].to_numpy() ** 2 for own in each]
@@ -82,6 +85,8 @@ def test_they_are_those_of_both_kinds_less_those_of_cells_however_rows_come(rows
         logs = [np.log(a.area_high / (1 - a.area_high)) - np.log(a.area_low / (1 - a.area_low)) for a in areas]
         two, *one = ((w / t_of.ppf(0.975, own.df_rest)) ** 2 for w, own in zip(logs, (fit, *each), strict=True))
         assert two == pytest.approx(max(one[0] + one[1] - one[2], *one[:2]), rel=1e-6)
+        wide = np.array([own.calibration()["high"] - own.calibration()["low"] for own in (fit, *each[:2])])
+        assert (wide[0] >= wide[1:].max(axis=0) * (1 - 1e-9)).all()
 
 
 def test_levels_taken_out_and_rows_left_out_are_told_two_ways_as_well():
@@ -97,9 +102,16 @@ def test_levels_taken_out_and_rows_left_out_are_told_two_ways_as_well():
     study = mb.Study(frame).mark("g", "a")
     fit = fit_to(study, "linear", ["x", "g"], fixed_effects="judge")
     np.testing.assert_allclose(told(fit)["se"][-3:] ** 2, np.diag(bread @ middle @ bread), rtol=1e-9)
+    by_song = fit_to(study, "linear", ["x", "g"], cluster=["judge", "song"], fixed_effects="song")  # nested in the second
+    pd.testing.assert_frame_equal(
+        by_song.coefficients, fit_to(study, "linear", ["x", "g"], cluster=["song", "judge"], fixed_effects="song").coefficients
+    )
     gaps = mb.Study(frame.assign(x=frame["x"].where(frame["song"] > "s06")))
     each = [fit_to(gaps, "linear", ["x"], cluster=by).left_out.se ** 2 for by in (BOTH, "judge", "song", "cell")]
     assert each[0] == pytest.approx(max(each[1] + each[2] - each[3], *each[1:3]), rel=1e-12)
+    frame = frame.assign(x=frame["x"].where(frame["song"] > "s06"), judge=frame["judge"].where(frame.index % 9 > 0 | frame["x"].notna()))
+    some = [fit_to(own, "linear", ["x"]).left_out for own in (frame, frame.dropna(subset=["judge"]))]
+    assert some[0] == some[1]
 
 
 def test_where_the_two_do_not_cross_it_is_said_and_the_larger_decides():
@@ -113,7 +125,8 @@ def test_where_the_two_do_not_cross_it_is_said_and_the_larger_decides():
         pd.testing.assert_frame_equal(fit.coefficients, one.coefficients, rtol=1e-9)
         pd.testing.assert_frame_equal(fit.terms, one.terms, rtol=1e-7)
     frame["y"] += 3 * np.random.default_rng(1).normal(size=10)[frame["class"].str[1:].astype(int)]
-    found = " ".join(str(fit_to(frame, "linear", ["x"])).split())
+    frame["day"] = [f"d{k}" for k in np.random.default_rng(2).integers(0, 9, len(frame))]  # of which nothing is asked
+    found = " ".join(str(fit_to(frame, "linear", ["x"], cluster=["song", "judge"])).split())
     assert "do not allow for class, in one of which each judge lies" in found
     assert "cluster the errors by class in place of judge" in found
     assert "do not allow for" not in str(fit_to(frame, "linear", ["x"], cluster=["class", "song"]))

@@ -53,28 +53,37 @@ def test_they_agree_with_50_digits(rows, far):
     assert (fit.df_rest, fit.overall.df_rest) == (4, 2)
 
 
+def dense(X, missed, heavy, at, less=1.0):
+    """Return the standard errors on columns laid out; `missed` is by what a row's columns are multiplied in its score."""
+    at = at.rank(method="dense").to_numpy() - 0.5
+    T, inner = at.max() + 0.5, np.linalg.inv(np.linalg.cholesky(X.T @ (X * heavy[:, None])))  # Q = X inner' is orthonormal
+    Q, B, middle, S = X @ inner.T, int(0.4 * T ** (2 / 3)), 0.0, 0.0
+    for j in range(1, B + 1):
+        c = np.sqrt(2) * np.cos(np.pi * j * at / T)
+        score, once = Q.T @ (c * missed), Q.T @ (Q * (c * heavy)[:, None])
+        middle += np.outer(score, score) / B
+        S += (Q.T @ (Q * (c**2 * heavy)[:, None]) - once @ once) / B
+    values, vectors = np.linalg.eigh(S)
+    root = inner.T @ (vectors / np.sqrt(values)) @ vectors.T
+    return np.sqrt(np.diag(root @ middle @ root.T) * less)
+
+
 @pytest.mark.parametrize("kind", ["linear", "logistic"])
 @pytest.mark.parametrize("weights", [{}, {"weights": "w"}, {"weights": "w", "weights_are": "frequency"}], ids=str)
-def test_they_are_those_of_dense_columns_however_times_are_written_and_rows_come(weights, kind, tmp_path):
+def test_they_are_those_of_dense_columns_however_times_are_written_and_rows_come(weights, kind, tmp_path, monkeypatch):
+    monkeypatch.setattr("markbase.files.parts.text_blocks.PART_ROWS", 30)
     frame = series(48, rows=2, seed=4)
-    fit, W = fit_to(frame, kind, **weights), frame["w"] if weights else np.ones(len(frame))
-    X = np.column_stack([np.ones(len(frame)), frame["g"] == "b", frame["g"] == "c", frame["x"]]).astype(float)
+    frame.loc[frame["at"] == 7, "x"] = np.nan  # a time without a row
+    fit, there = fit_to(frame, kind, **weights), frame.dropna()
+    W = there["w"].to_numpy() if weights else np.ones(len(there))
+    X = np.column_stack([np.ones(len(there)), there["g"] == "b", there["g"] == "c", there["x"]]).astype(float)
     fitted = X @ told(fit)["estimate"].to_numpy()
     curve = 1.0 if kind == "linear" else (fitted := 1 / (1 + np.exp(-fitted))) * (1 - fitted)
-    missed = (frame["y"] if kind == "linear" else frame["yes"] == "yes") - fitted
-    heavy = np.asarray(W * curve)
-    inner = np.linalg.inv(np.linalg.cholesky(X.T @ (X * heavy[:, None])))  # Q = X inner' is orthonormal
-    Q, middle, S = X @ inner.T, np.zeros((4, 4)), np.zeros((4, 4))
-    for j in range(1, 6):
-        c = np.sqrt(2) * np.cos(np.pi * j * (frame["at"].to_numpy() + 0.5) / 48)
-        score, once = Q.T @ (c * np.asarray(missed * W)), Q.T @ (Q * (c * heavy)[:, None])
-        middle += np.outer(score, score) / 5
-        S += (Q.T @ (Q * (c**2 * heavy)[:, None]) - once @ once) / 5
-    values, vectors = np.linalg.eigh(S)
-    less = inner.T @ (vectors / np.sqrt(values)) @ vectors.T
-    np.testing.assert_allclose(told(fit)["se"], np.sqrt(np.diag(less @ middle @ less.T)), rtol=1e-9)
+    missed = (there["y"] if kind == "linear" else there["yes"] == "yes").to_numpy() - fitted
+    np.testing.assert_allclose(told(fit)["se"], dense(X, missed * W, W * curve, there["at"]), rtol=1e-9)
     months = pd.period_range("2019-11", periods=48, freq="M")[frame["at"]]
-    for written in (months.strftime("28.%m.%Y"), months.strftime("%Y-%m"), "wave " + frame["at"].astype(str), frame["at"] / 12 + 1.5):
+    two_forms = np.where(frame.index % 2, months.strftime("28.%m.%Y"), months.strftime("%Y-%m-28"))
+    for written in (two_forms, months.strftime("%Y-%m"), "wave " + frame["at"].astype(str), frame["at"] / 12 + 1.5):
         again = fit_to(frame.assign(at=np.asarray(written)), kind, **weights)
         pd.testing.assert_frame_equal(again.coefficients, fit.coefficients, rtol=1e-10)
         frame.assign(at=np.asarray(written)).to_csv(tmp_path / "s.csv", index=False)
@@ -83,7 +92,7 @@ def test_they_are_those_of_dense_columns_however_times_are_written_and_rows_come
     mb.write_fit(fit, tmp_path / "fit.json")
     saved = mb.read_fit(tmp_path / "fit.json")
     pd.testing.assert_frame_equal(saved.rebase("g", "b").between("g"), fit.rebase("g", "b").between("g"), rtol=1e-9)
-    words = "robust to serial correlation (HAC): rows of one at (48 periods), and of those that follow one another"
+    words = "robust to serial correlation (HAC): rows of one at (47 periods), and of those that follow one another"
     assert all(words in " ".join(str(page).split()) for page in (fit, saved))
 
 
@@ -103,7 +112,10 @@ def test_rows_that_follow_one_another_are_told_how_and_no_more_once_errors_allow
     mb.write_plan(tmp_path / "p.toml", quietly(mb.open_study(tmp_path / "s.csv").mark, "g", "a"), {"S": robust}, data=tmp_path / "s.csv")
     run("start", tmp_path / "s.csv", "--outcome", "y", "--into", tmp_path / "draft.toml")
     assert '# time = "month"   # if rows of one month, and' in (tmp_path / "draft.toml").read_text()
-    again = json.loads(run("fit", tmp_path / "p.toml", "S", "--json").stdout)
+    frame[frame["month"] < 19].to_csv(tmp_path / "few.csv", index=False)
+    run("start", tmp_path / "few.csv", "--outcome", "y", "--into", tmp_path / "few.toml")
+    assert "time =" not in (tmp_path / "few.toml").read_text()
+    again = json.loads(run("fit", tmp_path / "p.toml", "S", "--json", "--in-parts").stdout)
     assert again["coefficients"] == told_there["coefficients"]
     page = run("blocks", tmp_path / "s.csv", "--outcome", "y", "--block", "a: g", "--block", "b: x", "--time", "month")
     assert "none of the change with these errors" in " ".join(page.stdout.split())
@@ -137,6 +149,21 @@ def test_rows_that_follow_one_another_are_told_how_and_no_more_once_errors_allow
 def test_what_tells_no_order_or_too_little_is_refused(change, options, what):
     with pytest.raises(mb.MarkbaseError, match=what):
         fit_to(series().assign(**change), **options)
+
+
+def test_levels_taken_out_and_what_one_period_decides_alone():
+    frame = series(rows=3).assign(
+        who=lambda t: "w" + (t.groupby("at").cumcount() % 3).astype(str), once=lambda t: np.where(t["at"] == 5, "yes", "no")
+    )
+    within = frame[["x", "y"]] - frame.groupby("who")[["x", "y"]].transform("mean")
+    X = np.column_stack([np.ones(120), within["x"]])
+    missed = (within["y"] - X[:, 1] * (within["x"] @ within["y"]) / (within["x"] @ within["x"])).to_numpy()
+    fit = quietly(mb.fit_linear, frame, "y", ["x"], fixed_effects="who", time="at")
+    assert fit.coefficients["se"].iloc[-1] == pytest.approx(dense(X, missed, np.ones(120), frame["at"], 118 / 116)[1], rel=1e-9)
+    alone = quietly(mb.fit_linear, frame, "y", ["x", "once"], time="at")
+    assert np.isnan(alone.coefficients["se"].iloc[-1])
+    assert "a period of `at`, or a column that is constant within all of them, is fitted exactly" in alone.untested["once"]
+    mb.fit_linear(frame.assign(z=frame["at"] % 7), "y", ["z"], time="at")  # without a remark that z does not vary within times
 
 
 def test_few_periods_carry_no_joint_test_of_many_and_samples_are_not_drawn():
