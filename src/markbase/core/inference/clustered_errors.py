@@ -141,7 +141,7 @@ def moves_without(over: Over, cluster: Column, sums: ClusterSums, p: int) -> tup
     moved, alone = np.zeros_like(sums.scores), list[tuple[int, Array]]()
     here, scores = np.flatnonzero(sums.rows), sums.scores[..., None]
     small = sums.rows[here] <= p
-    for places, products in _products(over, cluster, here[~small], p):
+    for places, products in products_within(over, cluster, here[~small], p):
         heavy = _is_heavy(products)
         light = places[~heavy]
         moved[light] = np.linalg.solve(np.eye(p + 1) - products[~heavy], scores[light])[..., 0]
@@ -208,7 +208,7 @@ def _decomposed(
 ) -> Iterator[_Decomposed]:
     """Yield some clusters by their own directions, some at a time."""
     small = rows[places] <= p
-    for some, products in _products(over, cluster, places[~small], p):
+    for some, products in products_within(over, cluster, places[~small], p):
         yield _of_products(some, products)
     for some, own in _rows_of(over, cluster, places[small], rows, p):
         yield _of_rows(some, own, own @ own.transpose(0, 2, 1))
@@ -235,7 +235,7 @@ def _rows_of(
             yield some[who], inside[order[starts[who][:, None] + np.arange(count)]]
 
 
-def _products(
+def products_within(
     over: Over, cluster: Column, places: NDArray[np.intp], p: int
 ) -> Iterator[tuple[NDArray[np.intp], Array]]:
     """Yield some clusters at a time, with the products of whitened columns over their rows, shape (clusters, p + 1, p + 1)."""

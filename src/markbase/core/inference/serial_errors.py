@@ -20,12 +20,14 @@ Driscoll & Kraay (1998), Review of Economics and Statistics 80(4), 549-560, doi:
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.errors import FitError, count_noun
-from markbase.core.inference.clustered_errors import cluster_sums, directions_alone
+from markbase.core.errors import FitError, count_noun, remark
+from markbase.core.inference.clustered_errors import cluster_sums, directions_alone, products_within
 from markbase.core.inference.standard_errors import Errors, Over, ScoredRows
 from markbase.core.inference.sums_by_code import sums_by_code
 from markbase.core.study.column import Column
@@ -34,8 +36,8 @@ Array = NDArray[np.float64]
 FEWEST_PERIODS = 20
 """Of fewer periods nothing can be said about how they go together."""
 _SHARE, _POWER = 0.4, 2 / 3
-_HELD = 1 << 23
-"""Numbers that are held of products in periods at a time."""
+_ALL_HELD, _HELD, _WIDE, _LONG = 1 << 25, 1 << 23, 256, 32
+"""Numbers of products in periods that are held at once, or at a time; pairs of columns of which they are then; and passes over the rows that take long."""
 _NOTHING = 1e-9
 """A direction that terms take all slow swings out of has no more of them left."""
 
@@ -88,21 +90,34 @@ def _swings(values: Array, most: int) -> Array:
 def _expected(over: Over, time: Column, here: NDArray[np.bool_], count: int, p: int) -> Array:
     """Return what the mean square would be of independent rows of one variance, as a share of theirs, shape (p + 1, p + 1).
 
-    It is taken from the products of pairs of whitened columns, summed in each period, so many pairs at a time.
+    It is taken from the products of pairs of whitened columns, summed in each period: all of them at once, or so many pairs at a time.
     """
     first, second = np.triu_indices(p + 1)
     once, twice = np.zeros((count, p + 1, p + 1)), np.zeros((p + 1, p + 1))
-    many = max(1, _HELD // len(here))
-    for begin in range(0, len(first), many):
-        a, b = first[begin : begin + many], second[begin : begin + many]
-
-        def products(rows: ScoredRows, a: NDArray[np.intp] = a, b: NDArray[np.intp] = b) -> Array:
-            found: Array = rows.Q[:, a] * rows.Q[:, b] * rows.share[:, None]
-            return found
-
-        own, _ = sums_by_code(over, time.values, 0, len(here), products, len(a))
-        swings = _swings(own[here], 2 * count)
+    for some, sums in _products_in_periods(over, time, here, p):
+        a, b, swings = first[some], second[some], _swings(sums, 2 * count)
         once[:, a, b] = once[:, b, a] = swings[:count]
         twice[a, b] = twice[b, a] = swings[1::2].sum(axis=0)
     shared: Array = np.eye(p + 1) + (twice - 2 * np.einsum("jab,jbc->ac", once, once, optimize=True)) / count
     return shared
+
+
+def _products_in_periods(over: Over, time: Column, here: NDArray[np.bool_], p: int) -> Iterator[tuple[slice, Array]]:
+    """Yield some pairs of whitened columns, of those in the upper triangle, and their products summed in each period, shape (periods, pairs)."""
+    first, second = np.triu_indices(p + 1)
+    periods = int(np.count_nonzero(here))
+    if periods * (p + 1) ** 2 <= _ALL_HELD:
+        every = [own[:, first, second] for _, own in products_within(over, time, np.flatnonzero(here), p)]
+        yield slice(None), np.concatenate(every)
+        return
+    many = max(1, min(_WIDE, _HELD // len(here)))
+    if len(first) > _LONG * many:
+        remark(f"Errors robust to serial correlation (HAC) of {p:,} columns and {periods:,} periods take long.")
+    for begin in range(0, len(first), many):
+        some = slice(begin, begin + many)
+
+        def products(rows: ScoredRows, a: Any = first[some], b: Any = second[some]) -> Array:
+            found: Array = rows.Q[:, a] * rows.Q[:, b] * rows.share[:, None]
+            return found
+
+        yield some, sums_by_code(over, time.values, 0, len(here), products, len(first[some]))[0][here]

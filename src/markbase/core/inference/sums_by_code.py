@@ -53,15 +53,20 @@ def sums_by_code(
         for own in rows:
             at = codes[own.chunk].astype(np.intp) - start
             inside = (at >= 0) & (at < count)
-            where.append(at[inside])
-            values.append(contribution(own)[inside])
-        places, told = np.concatenate(where), np.concatenate(values)
-        order = np.argsort(places, kind="stable")
-        begins = np.flatnonzero(np.diff(places[order], prepend=-1))
-        return places[order[begins]], np.add.reduceat(told[order], begins) if len(begins) else told
+            places, told = _summed(at[inside], contribution(own)[inside])
+            where.append(places)
+            values.append(told)
+        return _summed(np.concatenate(where), np.concatenate(values))
 
     sums, there = np.zeros((count, width)), np.zeros(count, dtype=bool)
     for places, own in over(summed, codes):
         sums[places] += own
         there[places] = True
     return sums, there
+
+
+def _summed(places: NDArray[np.intp], values: Array) -> tuple[NDArray[np.intp], Array]:
+    """Return the different places, and the sum of the values at each."""
+    order = np.argsort(places, kind="stable")
+    begins = np.flatnonzero(np.diff(places[order], prepend=-1))
+    return places[order[begins]], np.add.reduceat(values[order], begins) if len(begins) else values
