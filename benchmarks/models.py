@@ -88,6 +88,8 @@ def drawn_settings(rng: random.Random, kind: str) -> dict[str, Any]:
             {},
             {"cluster": "choir"},
             {"cluster": "choir", "errors": "CR3"},
+            {"cluster": ["choir", "joined_through"]},
+            {"time": "age"},
             {"errors": "HC3"},
             {"strata": "district"},
             {"strata": "district", "cluster": "choir"},
