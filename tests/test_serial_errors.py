@@ -143,6 +143,7 @@ def test_rows_that_follow_one_another_are_told_how_and_no_more_once_errors_allow
         ({}, {"time": None, "errors": "HAC"}, "need to know what tells the order of rows: name the column of the time"),
         ({}, {"cluster": "g"}, "either allow for serial correlation by `at` .HAC., or are clustered by `g`"),
         ({}, {"strata": "g"}, "those of strata .`g`."),
+        ({}, {"time": "y"}, "`y` is the outcome: what tells which rows go together"),
         ({}, {"errors": "HC3"}, "are `HC3`: leave one of the two out"),
         ({}, {"time": "g"}, "Nothing puts the levels of `g` .* in order of time"),
         ({"at": np.arange(40) // 3}, {}, "`at` has 14 periods in the rows used.*need at least 20"),

@@ -201,6 +201,10 @@ def check_request(
     one, other = (*groupings, None, None)[:2]
     time = None if options.time is None else periods_of(study.column(options.time))
     drawn = Drawn(one, other, _strata_column(study, options.strata), time)
+    if any(column.name == target.name for column in drawn.columns):
+        raise MarkbaseError(
+            f"`{target.name}` is the outcome: what tells which rows go together, or when they were measured, is another column."
+        )
     wanted_too = dict.fromkeys((*drawn.columns, weighing, *controls))
     extra = [c for c in wanted_too if c is not None and c not in columns]
     used, sample = complete_rows([target, *columns, *extra])
