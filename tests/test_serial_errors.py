@@ -167,7 +167,8 @@ def test_levels_taken_out_and_what_one_period_decides_alone():
     alone = quietly(mb.fit_linear, frame, "y", ["x", "once"], time="at")
     assert np.isnan(alone.coefficients["se"].iloc[-1])
     assert "a period of `at`, or a column that is constant within all of them, is fitted exactly" in alone.untested["once"]
-    mb.fit_linear(frame.assign(z=frame["at"] % 7), "y", ["z"], time="at")  # without a remark that z does not vary within times
+    waves = frame.assign(z=frame["at"] % 7, wave="w" + frame["at"].astype(str).str.zfill(2))
+    mb.fit_linear(waves, "y", ["z"], time="wave")  # without a remark that z does not vary within times
 
 
 def test_few_periods_carry_no_joint_test_of_many_and_samples_are_not_drawn():
