@@ -38,6 +38,8 @@ from markbase.show.study import as_option
 _MOST_TERMS = 12
 _MOST_LEVELS = 12
 _ALIKE = 0.95
+_EVEN = 2
+"""Times at which rows were measured have at most so many times as many rows as the middle one."""
 
 
 @click.command(
@@ -147,8 +149,11 @@ def _about_rows(study: Study, outcome: str) -> str:
     if len(clusters) > 1:
         text += f"# cluster = {_toml(clusters[:2])}   # two ways, if they cross and rows that share either may go together\n"
     for column in columns_of_times(study, outcome):
-        times = int((column.counts > 0).sum()) if column.is_categorical else column.distinct_count
-        if times >= FEWEST_PERIODS and are_times(column):
+        counts = np.unique(column.values[column.present], return_counts=True)[1]
+        even = len(counts) >= FEWEST_PERIODS and counts.max() <= _EVEN * np.median(
+            counts
+        )  # how long something took is not
+        if even and are_times(column):
             text += f"# time = {_toml(column.name)}   # if rows of one {_one_line(column.name)}, and of those that follow one another, may go together (HAC)\n"
     return text + _about_weights(study, outcome)
 
