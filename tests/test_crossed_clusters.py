@@ -75,6 +75,9 @@ def test_they_are_those_of_both_kinds_less_those_of_cells_however_rows_come(rows
     other = mb.open_study(tmp_path / "r.csv", in_parts=True).mark("g", "b")
     again = fit_to(other, kind, cluster=BOTH[::-1], **weights)
     pd.testing.assert_frame_equal(again.coefficients, fit.rebase("g", "b").coefficients, rtol=1e-7, atol=1e-9)
+    monkeypatch.setattr("markbase.core.inference.crossed_clusters._MOST_CELLS", 99)
+    with pytest.raises(mb.FitError, match="cross in more than 99 cells, which are not told apart of rows in parts"):
+        fit_to(mb.open_study(tmp_path / "r.csv", in_parts=True), kind, **weights)
     mb.write_fit(fit, tmp_path / "fit.json")
     saved = mb.read_fit(tmp_path / "fit.json")
     pd.testing.assert_frame_equal(saved.between("g"), fit.between("g"), rtol=1e-12)

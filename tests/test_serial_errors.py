@@ -133,7 +133,12 @@ def test_rows_that_follow_one_another_are_told_how_and_no_more_once_errors_allow
     r, expected = e @ A @ e / (e @ e), np.trace(A - W @ np.linalg.pinv(W) @ A) / 76
     said = f"correlation with the one before {r:.2f}, {expected:.2f} expected, p < .001".replace("-", "−")
     assert said in " ".join(str(logistic).split())
-    assert any(f.about == "order" and "Durbin" not in f.figures for f in logistic.checks().findings)
+    for order in (None, frame["month"].to_numpy(), mb.Study(frame)["month"]):
+        (found,) = (f for f in logistic.checks(order=order).findings if f.about == "order")
+        assert f"correlation with the one before {r:.2f} (" in found.figures
+        assert "Durbin" not in found.figures
+    checked = run("check", tmp_path / "s.csv", "--kind", "logistic", "--outcome", "yes", "--event", "yes", "--terms", "x", "--order", "month")
+    assert "order: by month, correlation with the one before" in " ".join(checked.stdout.split())
     assert "those that follow one another by `month` may go together" in fit_to(frame, "logistic", time="month").calibration_test().untested
 
 

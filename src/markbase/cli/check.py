@@ -44,7 +44,7 @@ from markbase.show.regression import regression_record
 @click.option(
     "--order",
     metavar="COLUMN",
-    help="Linear: what puts the rows in order, to look for serial correlation; by default a column of dates, or years, that tells rows apart.",
+    help="What puts the rows in order, to look for serial correlation; by default a column of dates, or years, that tells rows apart.",
     panel="Checks",
 )
 @click.option(
@@ -79,13 +79,13 @@ def command(
         model.rest(0)
         study, fit = model.fit()
         only_for("logistic", fit, [("--cut", cut), ("--folds", folds), ("--seed", seed)])
-        only_for("linear", fit, [("--order", order)])
+        by = None if order is None else study.column(order)
         if isinstance(fit, LinearFit):
-            checks = fit.checks(most=cases or 10, order=None if order is None else study.column(order))
+            checks = fit.checks(most=cases or 10, order=by)
             found = regression_record(fit) | {"checks": checks_record(checks)} if as_json else checks_page(checks)
         else:
             sorted_rows = _classified(fit, 0.5 if cut is None else cut, folds, seed or 0)
-            looked = fit.checks(most=cases or 10)
+            looked = fit.checks(most=cases or 10, order=by)
             if as_json:
                 found = regression_record(fit) | {
                     "checks": logistic_checks_record(looked),

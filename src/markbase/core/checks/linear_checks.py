@@ -12,20 +12,19 @@ from numpy.typing import NDArray
 
 from markbase.core.checks.clusters_left_out import clusters_finding
 from markbase.core.checks.intraclass import intraclass_finding, intraclasses_of
-from markbase.core.checks.rows_in_time import Following, following, following_finding
+from markbase.core.checks.rows_in_time import following_by, following_finding
 from markbase.core.checks.rows_together import hidden_findings
 from markbase.core.checks.spread import spread_finding
 from markbase.core.design.terms import levels_against
 from markbase.core.diagnostics.residuals import Checks, Finding, Views, shape
-from markbase.core.errors import FitError, MarkbaseError, count_noun, listed, quoted
+from markbase.core.errors import FitError, count_noun, listed, quoted
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.formatting import number, p_phrase, short
 from markbase.core.results.coefficient_rows import label_of
 from markbase.core.results.fit import ROW_NAME
-from markbase.core.rows.parts import in_parts, needs_all, row_numbers, rows_at
+from markbase.core.rows.parts import row_numbers, rows_at
 from markbase.core.rows.row_functions import lowest, sample_of, with_values_at
 from markbase.core.rows.sums import total_of
-from markbase.core.study.column import Column
 from markbase.core.tables import records_of
 
 if TYPE_CHECKING:
@@ -55,7 +54,7 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
     skew, kurtosis, k2, k2_p = shape(own, often)
     lines, cases = fit._bends.copy(), _cases(fit, most, looked)
     clusters, on_clusters = clusters_finding(fit)
-    found = _following(fit, order)
+    found = following_by(fit, order)
     findings = [
         _on_shape(fit, skew, kurtosis, k2, k2_p, len(own) if often is None else round(float(often.sum()))),
         spread_finding(fit),
@@ -84,24 +83,6 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
         against=against,
         intraclass=next(iter(alike), None),
     )
-
-
-def _following(fit: LinearFit, order: Any) -> Following | None:
-    """Look at rows that follow one another by what is given, else by a column that tells when they were measured."""
-    if order is None:
-        return None if fit.weights is not None else following(fit)
-    if in_parts(fit.outcome.values):
-        raise needs_all("putting rows in order, to look for serial correlation,")
-    if isinstance(order, Column):
-        rows = len(order.values)
-    else:
-        order = np.asarray(order, dtype=np.float64)
-        rows = order.size
-    if rows != fit.sample.rows:
-        raise MarkbaseError(
-            f"The order has {rows:,} values, and the data {fit.sample.rows:,} rows: give one for each row."
-        )
-    return following(fit, order) if isinstance(order, Column) else following(fit, times=order)
 
 
 def views_of(fit: LinearFit, most: int = 5) -> Views:

@@ -11,7 +11,7 @@ import pandas as pd
 from markbase.core.checks.clusters_left_out import clusters_finding
 from markbase.core.checks.linear_checks import LARGE_DISTANCE, case_words, on_exact_rows, unseen_together
 from markbase.core.checks.logistic_checks import rows_alone
-from markbase.core.checks.rows_in_time import following, following_finding
+from markbase.core.checks.rows_in_time import following_by, following_finding
 from markbase.core.checks.rows_together import hidden_findings
 from markbase.core.checks.some_rows import of_which_rows
 from markbase.core.design.terms import levels_against
@@ -33,7 +33,7 @@ _MOST_WORK = 5e9
 """So many numbers are gone through for the squares of all numeric columns, which takes a minute or so; where there are more they are not tested."""
 
 
-def check_logistic(fit: LogisticFit, most: int) -> LogisticChecks:
+def check_logistic(fit: LogisticFit, most: int, order: Any = None) -> LogisticChecks:
     """Make the checks of a logistic fit that are not about its classification."""
     numeric = sum(t.kind == "numeric" for t in fit.model_terms)
     much = numeric * fit.sample.used * len(fit.solution.columns) > _MOST_WORK
@@ -51,7 +51,7 @@ def check_logistic(fit: LogisticFit, most: int) -> LogisticChecks:
     ]
     if fit.possible_cluster:
         findings.append(unseen_together(fit.possible_cluster.name))
-    if fit.weights is None and (found := following(fit)) is not None:
+    if (found := following_by(fit, order)) is not None:
         findings.append(following_finding(fit, found))
     findings += hidden_findings(fit)
     told = f"{fit.outcome.name} = {fit.event}"

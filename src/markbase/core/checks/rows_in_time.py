@@ -16,7 +16,7 @@ Bertrand, Duflo & Mullainathan (2004), Quarterly Journal of Economics 119(1), 24
 from __future__ import annotations
 
 import math
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 import scipy.special as sp
@@ -25,11 +25,12 @@ from numpy.typing import NDArray
 from markbase.core.checks.hidden_groups import misses
 from markbase.core.design.terms import Variable, single
 from markbase.core.diagnostics.residuals import Finding
-from markbase.core.errors import ColumnError, without_remarks
+from markbase.core.errors import ColumnError, MarkbaseError, without_remarks
 from markbase.core.formatting import number, p_phrase
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic_estimate import whitened_columns
+from markbase.core.rows.parts import in_parts, needs_all
 from markbase.core.study.column import Column
 from markbase.core.study.time_order import are_times, times_of
 from markbase.core.tables import records_of
@@ -113,6 +114,22 @@ def following(fit: AnyFit, column: Column | None = None, times: Array | None = N
         return _found(fit, "" if column is None else column.name, "" if unit is None else unit[0], series)
     found = _timed(fit)
     return None if found is None else _found(fit, found[0].name, found[1], found[2])
+
+
+def following_by(fit: AnyFit, order: Any) -> Following | None:
+    """Return the same by what is given, a column or a value a row, else by a column that tells when rows were measured; raises as the checks of a fit."""
+    if order is None:
+        return None if fit.weights is not None else following(fit)
+    if in_parts(fit.outcome.values):
+        raise needs_all("putting rows in order, to look for serial correlation,")
+    if not isinstance(order, Column):
+        order = np.asarray(order, dtype=np.float64)
+    rows = len(order.values) if isinstance(order, Column) else order.size
+    if rows != fit.sample.rows:
+        raise MarkbaseError(
+            f"The order has {rows:,} values, and the data {fit.sample.rows:,} rows: give one for each row."
+        )
+    return following(fit, order) if isinstance(order, Column) else following(fit, times=order)
 
 
 def _timed(fit: AnyFit) -> tuple[Column, str, _Series] | None:

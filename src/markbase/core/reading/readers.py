@@ -51,8 +51,8 @@ class _Readers:
     def checks(self, fit: Any, most: int, order: Any) -> Checks:
         return check_fit(fit, most, order)
 
-    def logistic_checks(self, fit: Any, most: int) -> LogisticChecks:
-        return check_logistic(fit, most)
+    def logistic_checks(self, fit: Any, most: int, order: Any) -> LogisticChecks:
+        return check_logistic(fit, most, order)
 
     def without_clusters(self, fit: Any) -> pd.DataFrame:
         return without_clusters(fit)

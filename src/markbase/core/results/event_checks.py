@@ -67,13 +67,15 @@ class EventChecks(Probabilities):
     def _bent(self) -> Mapping[str, Any]:
         return readers().bent(self)
 
-    def checks(self, *, most: int = 10) -> LogisticChecks:
-        """Check the fit: straight lines in the log odds, calibration, cases, and clusters that a result hangs on.
+    def checks(self, *, most: int = 10, order: Any = None) -> LogisticChecks:
+        """Check the fit: straight lines in the log odds, calibration, cases, serial order, and clusters that a result hangs on.
 
         Parameters
         ----------
         most : int
             How many cases to list, those that weigh most.
+        order : Column or array_like, shape (rows,), optional
+            What puts the rows of the study in order, as for a linear fit.
 
         Returns
         -------
@@ -95,7 +97,7 @@ class EventChecks(Probabilities):
           term     p    bend
         0  age  0.95  upward
         """
-        return readers().logistic_checks(self, most)
+        return readers().logistic_checks(self, most, order)
 
     def calibration(self, parts: int = 10) -> pd.DataFrame:
         """Compare predicted probabilities with observed shares, in parts of rising probability.

@@ -42,7 +42,7 @@ class Readers(Protocol):
         """Check a linear fit."""
         ...
 
-    def logistic_checks(self, fit: Any, most: int) -> LogisticChecks:
+    def logistic_checks(self, fit: Any, most: int, order: Any) -> LogisticChecks:
         """Check a logistic fit."""
         ...
 
