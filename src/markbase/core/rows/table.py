@@ -110,17 +110,17 @@ class KeptRows:
     def _whole(self) -> _Kept:
         """All that is kept, in one piece."""
         if len(self._pieces) != 1:
-            self._pieces = [_joined(self._pieces).below(self.limit)]
+            self._pieces = [_joined([piece.below(self.limit) for piece in self._pieces])]
         return self._pieces[0]
 
     def _add(self, piece: _Kept) -> None:
         self._pieces.append(piece)
         if sum(len(p.rows) for p in self._pieces) <= self.most:
             return
-        whole = self._whole
-        while np.count_nonzero(whole.keys <= self.limit) > self.most:
+        keys = np.concatenate([p.keys for p in self._pieces])
+        while np.count_nonzero(keys <= self.limit) > self.most:
             self.limit //= 2
-        self._pieces = [whole.below(self.limit)]
+        self._pieces = [_joined([piece.below(self.limit) for piece in self._pieces])]
 
 
 @dataclass(frozen=True, eq=False)
