@@ -6,6 +6,7 @@ import numpy as np
 import pandas as pd
 import pytest
 import scipy.integrate as si
+from scipy.stats import f_oneway
 
 import markbase as mb
 
@@ -100,6 +101,43 @@ def test_a_panel_is_told_where_rows_of_one_follow_one_another(rho, options, said
         assert ("which the errors of this fit allow for" in meaning) == ("cluster" in options)
         other = mb.fit_linear(study, "y", ["x"], fixed_effects="choir", cluster="batch")
         assert "allow for" not in order_of(other, order=study["year"]).meaning  # rows of one choir are of many clusters
+
+
+HAC, TWO = "errors robust to serial correlation (HAC, by year), which allow for both", "errors clustered two ways, by choir and by year"
+
+
+@pytest.mark.parametrize(
+    ("times", "options", "way"),
+    [
+        (25, {"fixed_effects": "choir"}, HAC),
+        (25, {"fixed_effects": "choir", "cluster": "choir"}, HAC),
+        (9, {"fixed_effects": "choir"}, TWO),
+        (
+            25,
+            {"cluster": "choir"},
+            f"{TWO}, or, where what is left goes on from one year to the next, such as are robust to it (HAC, by year)",
+        ),
+    ],
+)
+def test_what_all_have_in_common_at_a_time_is_no_matter_of_clusters_of_units(times, options, way):
+    frame = panel(31, times, 0.0, 3).assign(term=lambda t: "30.06." + t["year"].astype(str))
+    if "fixed_effects" not in options:  # outside the levels taken out rows are asked by groups that may go together
+        frame["year"] = frame["term"]
+    at = frame["term"].str[-4:].astype(int) - 1990
+    shocks, frame = 2 * np.random.default_rng(32).normal(size=times)[at], frame.drop(columns="term")
+    frame["law"] = np.where(at < times // 2, "old", "new")  # the same for all choirs of a year
+    fit, quiet = (mb.fit_linear(frame.assign(y=frame["y"] + more), "y", ["x", "law"], **options) for more in (shocks, 0.0))
+    e = (frame["y"] + shocks - fit.fitted if "cluster" in options and len(options) == 1 else fit.residuals).to_numpy()
+    e = e - pd.Series(e).groupby(frame["choir"].to_numpy()).transform("mean").to_numpy()
+    rest = len(e) - times - 30
+    F = f_oneway(*(e[at == k] for k in range(times)))[0] * rest / (len(e) - times)
+    page, figures = " ".join(str(fit).split()), f"F({times - 1}, {rest}) = {F:,.2f}, p < .001"
+    assert "do not allow for year, whose rows are alike in what the model misses" in page
+    assert figures in page
+    assert f"take {way}" in page
+    assert "law is the same in all of them" in page or "law, which is the same in all rows of one" in page
+    assert any(f.about == "rows together" and figures in f.figures for f in fit.checks().findings)
+    assert "do not allow for" not in str(quiet)
 
 
 MONTHS = pd.date_range("2015-01-01", periods=84, freq="MS")

@@ -22,11 +22,13 @@ import numpy as np
 import scipy.special as sp
 from numpy.typing import NDArray
 
-from markbase.core.checks.hidden_groups import misses
+from markbase.core.checks.hidden_groups import Alike, is_told, misses, one_way
+from markbase.core.design.repeated_rows import same_within
 from markbase.core.design.terms import Variable, single
 from markbase.core.diagnostics.residuals import Finding
 from markbase.core.errors import ColumnError, MarkbaseError, without_remarks
 from markbase.core.formatting import number, p_phrase
+from markbase.core.inference.serial_errors import FEWEST_PERIODS
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic_estimate import whitened_columns
@@ -89,6 +91,22 @@ class BeforeAfter(NamedTuple):
     """Its p."""
 
 
+class SharedTimes(NamedTuple):
+    """Rows of several units at the same times, alike at each of them, where a term of the model is the same for all of these."""
+
+    alike: Alike
+    """How alike rows of one time are, beyond their units; which term is the same in all of them."""
+    unit: str
+    """What rows belong to: the levels taken out, or the clusters."""
+
+    @property
+    def way(self) -> str:
+        """What would do."""
+        if self.alike.levels >= FEWEST_PERIODS:
+            return f"take errors robust to serial correlation (HAC, by `{self.alike.column}`), which allow for both"
+        return f"take errors clustered two ways, by `{self.unit}` and by `{self.alike.column}`"
+
+
 class _Series(NamedTuple):
     """Rows used in the order of time."""
 
@@ -114,6 +132,29 @@ def following(fit: AnyFit, column: Column | None = None, times: Array | None = N
         return _found(fit, "" if column is None else column.name, "" if unit is None else unit[0], series)
     found = _timed(fit)
     return None if found is None else _found(fit, found[0].name, found[1], found[2])
+
+
+def shared_times(fit: AnyFit) -> SharedTimes | None:
+    """Return that rows of one time are alike, for which errors do not allow, and a term is the same in all of them; None where that is not sure."""
+    timed = None if fit.weights is not None or fit.exact or fit.time is not None else _timed(fit)
+    e = None if timed is None else misses(fit)
+    if timed is None or e is None or not timed[1]:
+        return None
+    column, unit, _ = timed
+    if column.name in (*fit.fixed_effect_names, *(kind.name for kind in fit.drawn_by.clusters)):
+        return None
+    inside = slice(None) if fit.used is None else fit.used
+    times = times_of(column)[inside]
+    codes = np.unique(times, return_inverse=True)[1]
+    same = next((v.name for v in fit.variables if same_within(v.column.values[inside], codes)), "")
+    found = _unit(fit)
+    if not same or np.isnan(times).any() or found is None:
+        return None
+    units = np.unique(found[1][inside], return_inverse=True)[1]
+    counts = np.bincount(units)
+    alike = one_way(column.name, e - (np.bincount(units, weights=e) / counts)[units], codes, taken=len(counts) - 1)
+    alike = None if alike is None else alike._replace(same=same)
+    return SharedTimes(alike, unit) if alike is not None and is_told(alike) else None
 
 
 def following_by(fit: AnyFit, order: Any) -> Following | None:
@@ -327,9 +368,15 @@ def following_words(fit: AnyFit, errors: str = "They") -> str:
     if found is None or not found.is_sure:
         return ""
     figures = f"correlation with the one before{_of_unit(found)} {number(found.correlation, 2)}, {number(found.expected, 2)} expected, {p_phrase(found.p)}"
+    shared = shared_times(fit)
+    way = (
+        _way(found)
+        if shared is None
+        else f"rows of one `{found.column}` are alike, too, and `{shared.alike.same}` is the same in all of them: {shared.way}"
+    )
     return (
         f"{errors} take rows as independent that follow one another in time (`{found.column}`) and are alike in what the model misses ({figures}), so that "
-        f"they tend to be too small: {_way(found)}"
+        f"they tend to be too small: {way}"
     )
 
 

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from markbase.core.checks.beyond_clusters import Beyond, beyond_clusters
 from markbase.core.checks.hidden_groups import Alike, hidden_group
+from markbase.core.checks.rows_in_time import SharedTimes, following_words, shared_times
 from markbase.core.diagnostics.residuals import Finding
 from markbase.core.errors import count_noun
 from markbase.core.formatting import figures_of, number, p_phrase
+from markbase.core.inference.serial_errors import FEWEST_PERIODS
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
 
@@ -33,7 +35,14 @@ def hidden_words(fit: AnyFit, errors: str = "They") -> str:
     found = hidden_group(fit)
     if found is None:
         beyond = beyond_clusters(fit)
-        return "" if beyond is None else _beyond_words(fit, beyond, errors)
+        if beyond is not None:
+            return _beyond_words(fit, beyond, errors)
+        shared = shared_times(fit)
+        return (
+            ""
+            if shared is None or following_words(fit)
+            else f"{errors} do not allow for {_shared_words(shared)}: {shared.way}"
+        )
     return f"{errors} take rows of one `{found.column}` as independent, which are alike in what the model misses ({_words(found)}): {_way(fit, found)}"
 
 
@@ -46,7 +55,11 @@ def hidden_findings(fit: AnyFit) -> list[Finding]:
         meaning = f"its rows are alike in what the model misses, for which errors clustered by `{beyond.cluster}`{within} do not allow"
         return [Finding("rows together", figures, meaning, _way_beyond(fit, beyond))]
     if found is None:
-        return []
+        shared = shared_times(fit)
+        if shared is None:
+            return []
+        meaning = f"its rows are alike in what the model misses, for which the errors of this fit do not allow, and `{shared.alike.same}` is the same in all of them"
+        return [Finding("rows together", f"`{shared.alike.column}`: {_words(shared.alike)}", meaning, shared.way)]
     levels = f" ({count_noun(found.levels, 'level')})" if found.levels else ""
     figures = f"`{found.column}`{levels}, which the model does not have: {_words(found)}"
     meaning = (
@@ -54,6 +67,10 @@ def hidden_findings(fit: AnyFit) -> list[Finding]:
         f"in all of them is about {number(found.design_effect, 1)} times what they take it for (design effect)"
     )
     return [Finding("rows together", figures, meaning, _way(fit, found))]
+
+
+def _shared_words(shared: SharedTimes) -> str:
+    return f"`{shared.alike.column}`, whose rows are alike in what the model misses ({_words(shared.alike)}); `{shared.alike.same}` is the same in all of them"
 
 
 def _beyond_words(fit: AnyFit, found: Beyond, errors: str) -> str:
@@ -69,6 +86,8 @@ def _way_beyond(fit: AnyFit, found: Beyond) -> str:
     both = f"errors clustered two ways, by `{found.cluster}` and by `{column}`"
     if same:
         rests = f"`{same}`, which is the same in all rows of one, rests on {found.alike.levels:,} of them"
+        if not found.nested and column in {time.name for time in fit.timed_by} and found.alike.levels >= FEWEST_PERIODS:
+            both += f", or, where what is left goes on from one `{column}` to the next, such as are robust to it (HAC, by `{column}`)"
         return f"{rests}: take {f'errors clustered by `{column}`' if found.nested else both}"
     if found.alike.is_few:
         return f"put `{column}` into the model; its {found.alike.levels} levels are too few to cluster by"
