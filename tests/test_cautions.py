@@ -232,7 +232,7 @@ def test_rows_that_go_together_beyond_the_clusters_are_told(nested, kind):
     assert f"): {way} " in text
     assert figures in finding.figures
     rests = fit(frame.assign(x=of % 3 + 0.0))
-    assert nested or "x, which is the same in all rows of one, rests on 30 of them" in " ".join(str(rests).split())
+    assert nested or "rests on 30 of them: take errors clustered two ways, by singer and by song 3 How much" in " ".join(str(rests).split())
     for other in (quiet, fit(frame, weights="w"), fit(frame, cluster="song" if nested else ["song", "singer"])):
         assert "do not allow for" not in str(other)
 

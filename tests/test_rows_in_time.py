@@ -1,6 +1,7 @@
 """Rows in order of time: what puts them in order, whether those that follow one another are alike, what came before and after."""
 
 import math
+import warnings
 
 import numpy as np
 import pandas as pd
@@ -107,21 +108,24 @@ HAC, TWO = "errors robust to serial correlation (HAC, by year), which allow for 
 
 
 @pytest.mark.parametrize(
-    ("times", "options", "way"),
+    ("times", "options", "dates", "way"),
     [
-        (25, {"fixed_effects": "choir"}, HAC),
-        (25, {"fixed_effects": "choir", "cluster": "choir"}, HAC),
-        (9, {"fixed_effects": "choir"}, TWO),
+        (25, {"fixed_effects": "choir"}, False, HAC),
+        (25, {"fixed_effects": "choir", "cluster": "choir"}, False, HAC),
+        (25, {"cluster": "choir"}, False, HAC),
+        (9, {"fixed_effects": "choir"}, False, TWO),
+        (9, {"cluster": "choir"}, True, f"{TWO} 3 How much"),
         (
             25,
             {"cluster": "choir"},
+            True,
             f"{TWO}, or, where what is left goes on from one year to the next, such as are robust to it (HAC, by year)",
         ),
     ],
 )
-def test_what_all_have_in_common_at_a_time_is_no_matter_of_clusters_of_units(times, options, way):
+def test_what_all_have_in_common_at_a_time_is_no_matter_of_clusters_of_units(times, options, dates, way):
     frame = panel(31, times, 0.0, 3).assign(term=lambda t: "30.06." + t["year"].astype(str))
-    if "fixed_effects" not in options:  # outside the levels taken out rows are asked by groups that may go together
+    if dates:  # which are a group as well, whose rows may go together
         frame["year"] = frame["term"]
     at = frame["term"].str[-4:].astype(int) - 1990
     shocks, frame = 2 * np.random.default_rng(32).normal(size=times)[at], frame.drop(columns="term")
@@ -138,6 +142,11 @@ def test_what_all_have_in_common_at_a_time_is_no_matter_of_clusters_of_units(tim
     assert "law is the same in all of them" in page or "law, which is the same in all rows of one" in page
     assert any(f.about == "rows together" and figures in f.figures for f in fit.checks().findings)
     assert "do not allow for" not in str(quiet)
+    shaken = frame.assign(y=frame["y"] + shocks)
+    assert dates or "do not allow for" not in str(mb.fit_linear(shaken, "y", ["x"], **options))  # nothing is the same for all
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        assert "do not allow for" not in str(mb.fit_linear(shaken, "y", ["x", "law"], **{**options, "cluster": ["choir", "year"]}))
 
 
 MONTHS = pd.date_range("2015-01-01", periods=84, freq="MS")
