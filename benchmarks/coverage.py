@@ -3,8 +3,10 @@
 Clusters of uneven sizes, and five predictors and an outcome that go together within them and not with one another: all slopes are 0. Each
 sample is fitted with the usual clustered errors (CR1) and with those from leaving out one cluster at a time (CR3), and as a logistic
 regression of whether the outcome is above 0; with ``--draws 1000`` also in samples of whole clusters (bootstrap, BCa). A joint test should be
-clear in 5% of samples. Then ratings of songs by judges, of which rows of either go together, with errors clustered one way and two ways; and one series in time, with errors of independent rows and such that are robust to serial correlation. Then, of independent rows, how often the interval of a change of R² holds what a block adds to all people there are, and those
-of a correlation and of Cronbach's alpha what these are among all people, beside the intervals that take columns as normal.
+clear in 5% of samples. Then ratings of songs by judges, of which rows of either go together, with errors clustered one way and two ways; and one
+series in time, with errors of independent rows and such that are robust to serial correlation. Then, of independent rows, how often the interval of a
+change of R² holds what a block adds to all people there are, and those of a correlation and of Cronbach's alpha what these are among all people, beside
+the intervals that take columns as normal.
 """
 
 import warnings

@@ -10,6 +10,7 @@ from scipy.stats import t as t_of
 
 import markbase as mb
 from command import run
+from markbase.reports.figure_sets import figures_of_checks
 from reference import digits, sandwich, two_sided_t
 from test_linear import _quietly as quietly
 
@@ -137,7 +138,7 @@ def test_where_the_two_do_not_cross_it_is_said_and_the_larger_decides():
     assert "do not allow for" not in str(fit_to(frame, "linear", ["x"], cluster=["class", "song"]))
 
 
-def test_what_two_ways_cannot_tell_is_said():
+def test_what_two_ways_cannot_tell_is_said(monkeypatch):
     frame = ratings(8, 9, seed=30, alike=0.0)
     frame["late"] = np.where(frame["song"] > "s05", "yes", "no")
     study = quietly(mb.Study(frame).mark, "g", "a").mark("late", "no")
@@ -154,15 +155,16 @@ def test_what_two_ways_cannot_tell_is_said():
     assert np.isnan(fit.overall.statistic)
     assert np.isfinite(fit.terms["statistic"]).all()  # of one coefficient there is a test, whatever its error
     assert "less than half the error it has clustered one way" in fit.overall.untested
-    few = "yes of late occurs in 3 of 9 clusters only: errors clustered by song tend to be too small"
-    assert few in page
+    assert "yes of late occurs in 3 of 9 clusters only: errors clustered by song tend to be too small" in page
     clusters = fit.without_clusters()
     assert set(clusters["cluster"]) == {f"{by}: {level}" for by in BOTH for level in frame[by]}
     alone = fit_to(study, "linear", terms, cluster="song").without_clusters()
     np.testing.assert_allclose(clusters["without"].tail(len(alone)), alone["without"], rtol=1e-9)
-    checks = " ".join(str(fit.checks()).split())
-    assert all(f"intraclass correlation by {by}" in checks for by in BOTH)
+    assert all(f"intraclass correlation by {by}" in " ".join(str(fit.checks()).split()) for by in BOTH)
     assert "without each judge or song" in mb.draw_clusters(fit).get_xlabel()
+    assert "clusters" in figures_of_checks(fit)
+    monkeypatch.setattr("markbase.core.checks.clusters_left_out._FEW_ENOUGH", 8)  # of 9 songs: to leave out each takes long
+    assert "clusters" not in figures_of_checks(fit)
 
 
 @pytest.mark.parametrize(

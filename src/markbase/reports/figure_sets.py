@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
-from markbase.core.checks.clusters_left_out import few_enough
+from markbase.core.checks.clusters_left_out import clusters_looked_at
 from markbase.core.checks.folds import usual_folds
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.dominance import Dominance
@@ -150,9 +150,10 @@ def figures_of_checks(fit: AnyFit) -> Figures:
 
 def _figure_of_clusters(fit: AnyFit) -> Figures:
     """Draw what leaving out each cluster moves most; nothing where there are none, or none that could be left out."""
-    if not few_enough(fit):
+    looked_at = clusters_looked_at(fit)
+    if not looked_at or len(looked_at) < len(fit.drawn_by.clusters):  # the drawing leaves out clusters of both kinds
         return {}
-    either = " or ".join(column.name for column in few_enough(fit))
+    either = " or ".join(column.name for column in looked_at)
     try:
         return {"clusters": Drawn(f"What leaving out each {either} would move most", draw_clusters(fit).figure)}
     except FitError:  # as the page of the checks says it

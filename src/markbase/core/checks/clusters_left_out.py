@@ -32,7 +32,7 @@ _FEW_ENOUGH = 1_000
 """Of more clusters none decides much, and to leave each out takes long: they are looked at only where that is asked for."""
 
 
-def few_enough(fit: AnyFit) -> tuple[Column, ...]:
+def clusters_looked_at(fit: AnyFit) -> tuple[Column, ...]:
     """Return the clusters that the checks of a fit look at unasked: not too many, and with coefficients that leaving them out moves."""
     kinds = zip(fit.drawn_by.clusters, fit.errors.by, strict=True)
     return tuple(column for column, kind in kinds if kind.clusters <= _FEW_ENOUGH) if _told(fit) else ()
@@ -119,7 +119,7 @@ def moved_most(table: pd.DataFrame) -> pd.DataFrame:
 def clusters_finding(fit: AnyFit) -> tuple[pd.DataFrame | None, list[Finding]]:
     """Return what leaving out each cluster would move most, and what is to be said of it; None without clusters."""
     tables, findings = dict[str, pd.DataFrame](), list[Finding]()
-    for column in few_enough(fit):
+    for column in clusters_looked_at(fit):
         try:
             table = _without_each(fit, column)
         except FitError:  # levels taken out lie in several clusters

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.design.drawn import Drawn
+from markbase.core.design.drawn import DrawnBy
 from markbase.core.errors import FitError, MarkbaseError
 from markbase.core.inference.standard_errors import Errors
 from markbase.core.rows.parts import in_parts, row_numbers
@@ -39,7 +39,9 @@ def each_fold(
     part the model cannot be fitted.
     """
     folds = folds_of(fit, folds)
-    bare = replace(fit, **Drawn()._asdict(), errors=Errors("classical", fit.errors.df)) if fit.drawn_by.columns else fit
+    bare = (
+        replace(fit, **DrawnBy()._asdict(), errors=Errors("classical", fit.errors.df)) if fit.drawn_by.columns else fit
+    )
     fold = _fold_of_each_row(fit, folds, order)
     used = fold >= 0 if fit.used is None else fit.used
     for number in range(folds):

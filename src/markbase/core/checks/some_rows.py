@@ -10,7 +10,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.design.complete_cases import CompleteCases
-from markbase.core.design.drawn import Drawn
+from markbase.core.design.drawn import DrawnBy
 from markbase.core.design.terms import remake
 from markbase.core.design.weights import Weights
 from markbase.core.errors import FitError, MarkbaseError, without_remarks
@@ -70,7 +70,7 @@ def as_single_cases(fit: Fit) -> Fit:
 def _at_places(fit: AnyFit, inside: NDArray[np.intp], weights: Weights | None) -> AnyFit:
     """Fit the same model to rows that are in memory, by their places."""
     every = np.full(len(inside), True)
-    drawn = Drawn(*(None if own is None else _with_rows(own, inside) for own in fit.drawn_by))
+    drawn = DrawnBy(*(None if own is None else _with_rows(own, inside) for own in fit.drawn_by))
     terms = [
         replace(t, variables=tuple(replace(v, column=_with_rows(v.column, inside)) for v in t.variables))
         for t in fit.model_terms

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from markbase.core.checks.some_rows import of_which_rows
 from markbase.core.design.cross_products import gather
-from markbase.core.design.drawn import Drawn
+from markbase.core.design.drawn import DrawnBy
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.diagnostics.residuals import Finding, Spread
@@ -114,7 +114,7 @@ def _squared(rows: Iterator[ScoredRows]) -> Array:
 def _robust_beside(fit: LinearFit) -> tuple[float, float, str]:
     """Return the least and the most times robust errors (HC3) are the classical ones of a fit's coefficients, and which differs most."""
     fixed, parts = fit.fixed_effects, fit.model_terms
-    errors = errors_of("HC3", Drawn(), fit.moments, fit._blocks(parts), fit.solution, fit.used, fit.weights, fixed)
+    errors = errors_of("HC3", DrawnBy(), fit.moments, fit._blocks(parts), fit.solution, fit.used, fit.weights, fixed)
     table = fit.coefficients
     with np.errstate(invalid="ignore", divide="ignore"):
         times = replace(fit, errors=errors).coefficients["se"].to_numpy() / table["se"].to_numpy()

@@ -18,7 +18,7 @@ import pandas as pd
 from markbase.core.checks.some_rows import of_which_rows
 from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.cross_products import gather
-from markbase.core.design.drawn import Drawn
+from markbase.core.design.drawn import DrawnBy
 from markbase.core.design.terms import CodedColumns, Term, single
 from markbase.core.errors import CollinearityError, FitError, without_remarks
 from markbase.core.estimation.least_squares import solve
@@ -95,7 +95,7 @@ def bent_lines(fit: AnyFit) -> Mapping[str, Bend]:
     terms = _straight(fit)
     if isinstance(fit, LinearFit):  # what a square explains costs no pass over the rows, as errors of other kinds do
         classical = fit.errors.middle is None
-        plain = fit if classical else replace(fit, errors=Errors("classical", fit.rows_over), **Drawn()._asdict())
+        plain = fit if classical else replace(fit, errors=Errors("classical", fit.rows_over), **DrawnBy()._asdict())
         lines = plain._bends
         names = set(lines.loc[lines["explains"] >= MATTERS, "term"])
         lines = lines if classical else bends_of(fit, [t for t in terms if t.name in names])
@@ -119,7 +119,7 @@ def _by_robust_errors(fit: LinearFit, term: Term) -> float:
         return 1.0
     own = np.flatnonzero(more.solution.columns == int(more.moments.starts[len(fit.components) + 1]))
     blocks, fixed = more._blocks(more.model_terms), more.fixed_effects
-    errors = errors_of("HC3", Drawn(), more.moments, blocks, more.solution, more.used, more.weights, fixed)
+    errors = errors_of("HC3", DrawnBy(), more.moments, blocks, more.solution, more.used, more.weights, fixed)
     test = replace(more, errors=errors).inner.columns(own)
     return float(p_of_f(test.statistic, 1, more.df_rest))
 

@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 
 from markbase.core.checks.hidden_groups import ends_with_event, hidden_group
 from markbase.core.checks.one_more_term import with_each
-from markbase.core.design.drawn import Drawn
+from markbase.core.design.drawn import DrawnBy
 from markbase.core.design.terms import Term, single
 from markbase.core.errors import FitError, without_remarks
 from markbase.core.inference.standard_errors import Errors
@@ -83,7 +83,7 @@ def mixed_slopes(fit: AnyFit, among: set[str]) -> dict[str, Mixed]:
     beside = [(t, mean) for t in single_ones if (mean := _mean_by(fit, t, codes, inside)) is not None]
     own: Any = fit
     if fit.cluster is None:
-        own = replace(fit, **Drawn(cluster)._asdict(), errors=Errors("classical", fit.errors.df))
+        own = replace(fit, **DrawnBy(cluster)._asdict(), errors=Errors("classical", fit.errors.df))
     found = {}
     for term, more in zip([t for t, _ in beside], with_each(own, [single(m) for _, m in beside]), strict=True):
         if more is None:

@@ -182,7 +182,7 @@ class Blocks(Shown):
         MarkbaseError
             If there are too few draws, or the seed is below 0; of rows that are read in parts, if not whole clusters are drawn of a linear entry.
         FitError
-            If levels are taken out, likelihood is penalised, or too many samples cannot be fitted.
+            If levels are taken out, errors are clustered two ways or robust to serial correlation, likelihood is penalised, or too many samples cannot be fitted.
 
         Examples
         --------

@@ -83,7 +83,7 @@ def bootstrap(fits: Sequence[AnyFit], draws: int, seed: int, told: Callable[[int
     MarkbaseError
         If there are too few draws; or if rows come in parts, and single rows would be drawn, or a likelihood climbed in each sample.
     FitError
-        If levels are taken out, likelihood is penalised, or too many samples cannot be fitted.
+        If levels are taken out, errors are clustered two ways or robust to serial correlation, likelihood is penalised, or too many samples cannot be fitted.
     """
     shares, failed = sampled_shares(fits, draws, seed, told)
     changes, seen = np.diff(shares, prepend=0.0, axis=1), np.diff(_shares_of(fits), prepend=0.0)

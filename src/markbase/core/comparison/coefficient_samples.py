@@ -158,7 +158,7 @@ def bootstrap(
     MarkbaseError
         If there are too few draws, or the seed is below 0; or if rows come in parts, and single rows would be drawn, or a likelihood climbed in each sample.
     FitError
-        If levels are taken out, likelihood is penalised, the fit was saved without its rows, or too many samples cannot be fitted.
+        If levels are taken out, errors are clustered two ways or robust to serial correlation, likelihood is penalised, the fit was saved without its rows, or too many samples cannot be fitted.
 
     References
     ----------

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.comparison.blocks import Blocks
-from markbase.core.design.drawn import Drawn
+from markbase.core.design.drawn import DrawnBy
 from markbase.core.design.terms import Term, variables_of
 from markbase.core.errors import FitError
 from markbase.core.inference.standard_errors import Errors
@@ -79,7 +79,7 @@ def _chosen(count: int) -> list[list[int]]:
 
 def fits_of_sets(fit: AnyFit, entering: Sequence[tuple[Term, ...]]) -> list[AnyFit]:
     """Return the fit of every set, the whole model for none of them as for all."""
-    bare = replace(fit, **Drawn()._asdict(), errors=Errors("classical", fit.errors.df))
+    bare = replace(fit, **DrawnBy()._asdict(), errors=Errors("classical", fit.errors.df))
     chosen = _chosen(len(entering))[1:-1]
     return [fit, *(bare._with_only(tuple(t for k in own for t in entering[k])) for own in chosen), fit]
 

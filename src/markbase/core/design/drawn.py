@@ -7,7 +7,7 @@ from typing import NamedTuple
 from markbase.core.study.column import Column
 
 
-class Drawn(NamedTuple):
+class DrawnBy(NamedTuple):
     """The columns that errors allow for."""
 
     cluster: Column | None = None

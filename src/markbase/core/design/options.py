@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from markbase.core.design.checked_terms import check_usable, requested_terms
 from markbase.core.design.complete_cases import CompleteCases, Loss, complete_rows
-from markbase.core.design.drawn import Drawn
+from markbase.core.design.drawn import DrawnBy
 from markbase.core.design.repeated_rows import remark_on_repeated_rows
 from markbase.core.design.requested_terms import AllBut, TermRequest, names_of
 from markbase.core.design.shared import Shared
@@ -130,7 +130,7 @@ class Request:
     """Their account."""
     weights: Weights | None
     """With how much each row counts."""
-    drawn_by: Drawn
+    drawn_by: DrawnBy
     """The columns that errors allow for."""
     errors: str
     """The kind of errors."""
@@ -200,7 +200,7 @@ def check_request(
     groupings = [as_levels(study.column(name), "clusters") for name in clusters]
     one, other = (*groupings, None, None)[:2]
     time = None if options.time is None else periods_of(study.column(options.time))
-    drawn = Drawn(one, other, _strata_column(study, options.strata), time)
+    drawn = DrawnBy(one, other, _strata_column(study, options.strata), time)
     if any(column.name == target.name for column in drawn.columns):
         raise MarkbaseError(
             f"`{target.name}` is the outcome: what tells which rows go together, or when they were measured, is another column."

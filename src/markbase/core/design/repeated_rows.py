@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.design.drawn import Drawn
+from markbase.core.design.drawn import DrawnBy
 from markbase.core.design.outcome_in_levels import histories
 from markbase.core.errors import count_noun, remark
 from markbase.core.rows.parts import in_parts
@@ -32,7 +32,7 @@ _GLANCE = 2000
 
 
 def remark_on_repeated_rows(
-    study: Study, columns: Sequence[Column], outcome: Column, used: NDArray[np.bool_] | None, drawn: Drawn
+    study: Study, columns: Sequence[Column], outcome: Column, used: NDArray[np.bool_] | None, drawn: DrawnBy
 ) -> tuple[Column, ...]:
     """Say that a column of the model is the same in all rows of each level of another one, whose rows may go together, unless errors are clustered.
 

@@ -17,7 +17,7 @@ from markbase.core.rows.row_functions import dispersion_of, learn
 from markbase.core.rows.sums import totals_of
 
 if TYPE_CHECKING:
-    from markbase.core.design.drawn import Drawn
+    from markbase.core.design.drawn import DrawnBy
 
 Array = NDArray[np.float64]
 _FEWEST = 10
@@ -78,7 +78,7 @@ def left_out_of(fit: Any) -> LeftOut | None:
     return LeftOut(groups[0].rows, groups[0].mean, groups[1].mean, difference, se, df, low, high, p)
 
 
-def _drawn_together(drawn: Drawn, y: Any, masks: Sequence[Any], groups: Sequence[Dispersion]) -> tuple[float, float]:
+def _drawn_together(drawn: DrawnBy, y: Any, masks: Sequence[Any], groups: Sequence[Dispersion]) -> tuple[float, float]:
     """Return the variance of the difference of two means whose rows go together within clusters, and its degrees of freedom.
 
     Where clusters are of two kinds it is the sum of both variances less that of the cells in which they cross, and no smaller than either.

@@ -13,7 +13,7 @@ from typing import Any, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.design.drawn import Drawn
+from markbase.core.design.drawn import DrawnBy
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.design.weights import Weights
@@ -33,7 +33,7 @@ Array = NDArray[np.float64]
 
 def errors_of(
     kind: str,
-    drawn: Drawn,
+    drawn: DrawnBy,
     moments: Moments,
     blocks: Sequence[CodedColumns],
     solution: Solution,
@@ -99,7 +99,7 @@ def scored_rows(
     return over
 
 
-def sandwich(kind: str, drawn: Drawn, over: Over, n: int, rest: int, p: int) -> Errors:
+def sandwich(kind: str, drawn: DrawnBy, over: Over, n: int, rest: int, p: int) -> Errors:
     """Sum squared scores, as `errors_of` has them. A row that alone decides a coefficient has no residual, and so no part.
 
     `n`, `rest` and `p` are rows, rows less coefficients, and columns without the intercept.

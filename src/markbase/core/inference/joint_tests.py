@@ -56,7 +56,8 @@ def joint_test(solution: Solution, combinations: Array, errors: Errors, sigma2: 
 
     Wald's F = zᵀV⁻¹z/r over the r independent ones; `sigma2` is the residual variance, for classical errors. With clusters V rests on
     as few scores as there are clusters, so that zᵀV⁻¹z is taken as Hotelling's T² on their degrees of freedom d:
-    F = zᵀV⁻¹z/r·(d − r + 1)/d on r and d − r + 1 (Pustejovsky & Tipton 2018, doi:10.1080/07350015.2016.1247004).
+    F = zᵀV⁻¹z/r·(d − r + 1)/d on r and d − r + 1 (Pustejovsky & Tipton 2018, doi:10.1080/07350015.2016.1247004); so it is with periods. Of clusters of two
+    kinds there is none where V is, in some direction, less than a quarter of what it is of one kind.
     """
     rows = independent_rows(solution, combinations)
     df = len(rows)

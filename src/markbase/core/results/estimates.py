@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from markbase.core.design.coefficient_map import Coefficient, CoefficientMap, components_of, map_coefficients
 from markbase.core.design.complete_cases import CompleteCases
-from markbase.core.design.drawn import Drawn
+from markbase.core.design.drawn import DrawnBy
 from markbase.core.design.mean_columns import Sample, Setting
 from markbase.core.design.moments import Moments
 from markbase.core.design.shared import Shared
@@ -108,9 +108,9 @@ class Estimated(Shown, ABC):
         return self.errors.df
 
     @property
-    def drawn_by(self) -> Drawn:
+    def drawn_by(self) -> DrawnBy:
         """The columns that errors allow for."""
-        return Drawn(self.cluster, self.crossed, self.strata, self.time)
+        return DrawnBy(self.cluster, self.crossed, self.strata, self.time)
 
     @property
     def weighting(self) -> Weighting | None:

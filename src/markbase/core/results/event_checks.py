@@ -75,7 +75,7 @@ class EventChecks(Probabilities):
         most : int
             How many cases to list, those that weigh most.
         order : Column or array_like, shape (rows,), optional
-            What puts the rows of the study in order, as for a linear fit.
+            What puts the rows of the study in order, as for a linear fit; raises as its checks.
 
         Returns
         -------

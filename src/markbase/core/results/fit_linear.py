@@ -101,15 +101,18 @@ def fit_linear(
         If a column is missing, of the wrong kind, or cannot be used as declared.
     FitError
         If no row is complete, the outcome or a term does not vary, rows are too few, or the terms
-        are too nearly collinear, or do not vary within the levels taken out.
+        are too nearly collinear, or do not vary within the levels taken out; if there are fewer than two clusters, or
+        fewer than 20 times.
+    MarkbaseError
+        If errors, clusters, strata and time are asked for that do not go together.
     CollinearityError
         If terms are exactly collinear; the message says how.
 
     Warns
     -----
     MarkbaseWarning
-        For identifiers left out, an outcome that the terms reproduce exactly, few clusters, and levels of
-        `fixed_effects` with one row only.
+        For identifiers left out, an outcome that the terms reproduce exactly, few clusters, clusters of two groups that do not cross, and
+        levels of `fixed_effects` with one row only.
 
     Notes
     -----

@@ -86,7 +86,10 @@ def fit_logistic(
     LevelError
         If the event is not a level of the outcome.
     FitError
-        If no row is complete, the outcome or a term does not vary, rows are too few, or the steps do not end.
+        If no row is complete, the outcome or a term does not vary, rows are too few, or the steps do not end; if clusters
+        or times are too few, as for `fit_linear`.
+    MarkbaseError
+        If errors, clusters, strata, time and penalty are asked for that do not go together.
     SeparationError
         If terms foretell the outcome without exception; the message says which and in how many rows.
     CollinearityError

@@ -36,9 +36,9 @@ _POSTAL = re.compile(
     r"\b(post(al)?[ _-]?(code)?|zip([ _-]?code)?|plz|postcode)\b|postcode|postal|zipcode", re.IGNORECASE
 )
 _YEARS = re.compile(r"(?<![a-z])(years?|jahre?|année|annee|ano|anno|born|founded|since)(?![a-z])")
-_TIMES = re.compile(
-    r"(?<![a-z])(trend|times?|periods?|years?|quarters?|months?|weeks?|days?|jahre?|monate?|wochen?|tage?)(?![a-z])"
-)
+CALENDAR = "years?|quarters?|months?|weeks?|days?|times?|periods?|jahre?|monate?|wochen?|tage?"
+"""What columns that tell when are called, as a pattern of words."""
+_TIMES = re.compile(rf"(?<![a-z])(trend|{CALENDAR})(?![a-z])")
 _FIRST_YEAR, _LAST_YEAR = 1800, 2200
 _WEIGHT = re.compile(
     r"(survey|sampling|design|person|case|post|final)?[ _-]?(weights?|wgts?|wts?|gewicht(ung)?)", re.IGNORECASE

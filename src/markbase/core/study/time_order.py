@@ -16,6 +16,7 @@ from markbase.core.study.dates import days_of, read_as_dates
 from markbase.core.study.declarations import numbered
 from markbase.core.study.group_remarks import answers_of, holds_dates
 from markbase.core.study.level_order import ordered
+from markbase.core.study.numeric_remarks import CALENDAR
 from markbase.core.study.study import Study
 
 Array = NDArray[np.float64]
@@ -24,8 +25,7 @@ _FEWEST, _MOST = 2, 20_000
 _NUMBER = re.compile(r"\d+")
 _YEAR = re.compile(r"\d{4}(?!\d)")
 _NAMED = re.compile(
-    r"(?<![a-z])(years?|months?|weeks?|days?|dates?|quarters?|terms?|semesters?|seasons?|waves?|rounds?|periods?|times?|occasions?|visits?|"
-    r"sessions?|trials?|t|jahre?|monate?|wochen?|tage?|welle)(?![a-z])"
+    rf"(?<![a-z])({CALENDAR}|dates?|terms?|semesters?|seasons?|waves?|rounds?|occasions?|visits?|sessions?|trials?|t|welle)(?![a-z])"
 )
 
 
