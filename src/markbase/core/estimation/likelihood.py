@@ -129,7 +129,8 @@ class Likelihood(EventRows):
             values = self._stacked(chunk, len(happened))
             here = [own[chunk].astype(np.intp) for own in cells]  # counting would do it for each of them
             margin = self._predictors(effects, values, here, chunk)
-            sign = 2 * happened - 1
+            sign = np.multiply(happened, 2, out=WORKSPACE.array("sign", len(happened)))
+            sign -= 1
             margin *= sign
             reach = np.maximum(margin.max(axis=1, initial=0.0), -margin.min(axis=1, initial=0.0))
             np.maximum(farthest, reach, out=farthest)
@@ -142,9 +143,9 @@ class Likelihood(EventRows):
             w = None if self.weights is None else self.weights[chunk]
             loglik += _sums_of_logs(hit) if w is None else np.dot(np.log(hit), w)
             if misses:
-                heavy = np.ones_like(happened) if w is None else w
-                missed += np.dot(np.stack([happened * heavy, heavy]), miss.T)
-                squares += np.einsum("kn,kn,n->k", miss, miss, heavy)
+                heavy = miss if w is None else np.multiply(miss, w, out=WORKSPACE.array("weighted misses", *miss.shape))
+                missed += np.dot(heavy, happened), heavy.sum(axis=1)
+                squares += np.einsum("kn,kn->k", heavy, miss)
             if kept is not None or running:
                 curvature = np.multiply(miss, hit, out=hit)
                 if reach.max() > FARTHEST - 10:
