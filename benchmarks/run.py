@@ -15,6 +15,7 @@ import sys
 import time
 import tracemalloc
 from functools import partial
+from pathlib import Path
 
 import numpy as np
 import pandas as pd
@@ -252,16 +253,28 @@ def main() -> None:
         f"{within / own:.1f} times",
     )
 
-    numpy_time, help_time = (
-        command_time("import numpy", 5),
-        command_time("from markbase.cli.main import main; main(['--help'])", 5),
+    demo = Path(mb.__file__).parent / "demo" / "data"
+    data, plan = (
+        [str(demo / "choirs.csv"), "--codebook", str(demo / "choirs.codebook.toml")],
+        str(demo / "choirs.plan.toml"),
     )
-    table.add_row(
-        "markbase --help / import numpy",
-        f"{help_time:.2f} s",
-        f"{numpy_time:.2f} s",
-        f"{help_time / numpy_time:.1f} times",
-    )
+    for words, arguments, package in (
+        ("--help", ["--help"], "numpy"),
+        ("look, of the demo", ["look", *data], "pandas"),
+        (
+            "fit, of the demo",
+            ["fit", plan, "--outcome", "belonging", "--terms", "age,voice,joined_through,travel_km"],
+            "pandas",
+        ),
+    ):
+        package_time = command_time(f"import {package}", 5)
+        own_time = command_time(f"from markbase.cli.main import main; main({arguments!r})", 5)
+        table.add_row(
+            f"markbase {words} / import {package}",
+            f"{own_time:.2f} s",
+            f"{package_time:.2f} s",
+            f"{own_time / package_time:.1f} times",
+        )
     console = Console(width=118)
     console.print(table)
 

@@ -37,6 +37,14 @@ def test_import_is_cheap_and_statistics_are_our_own():
     code = "import sys, markbase as mb; f = mb.fit_linear(mb.demo.choirs(), 'belonging', ['age', 'voice']); str(f); print(' '.join(sys.modules))"
     loaded = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout.split()
     assert not {"scipy.stats", "matplotlib", "click"} & set(loaded)
+    code = "import sys, markbase.cli.%s; print(' '.join(sys.modules))"
+    for command, spared in (
+        ("look", {"scipy"}),
+        ("prepare", {"scipy"}),
+        ("fit", {"jinja2", "matplotlib", "scipy.optimize", "markbase.reports.document"}),
+    ):
+        loaded = subprocess.run([sys.executable, "-c", code % command], capture_output=True, text=True, check=True).stdout.split()
+        assert not spared & set(loaded), command
 
 
 @pytest.mark.parametrize("script", sorted((ROOT / "examples").glob("*.py")), ids=lambda path: path.name)

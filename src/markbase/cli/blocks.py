@@ -7,13 +7,19 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import answer, figure_options, json_option, manuscript_option, names_argument, remarks
-from markbase.cli.figure_files import draw_steps
+from markbase.cli.common import (
+    answer,
+    figure_options,
+    json_option,
+    manuscript_option,
+    names_argument,
+    remarks,
+    write_manuscript,
+)
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
 from markbase.cli.progress import counting
 from markbase.cli.sampling_options import bootstrap_options, check_seed_is_used
-from markbase.reports.document import write_document
 from markbase.show.blocks import blocks_page
 from markbase.show.records import blocks_record
 
@@ -59,8 +65,10 @@ def command(
         if bootstrap is not None:
             hierarchy = hierarchy.bootstrap(bootstrap, seed=seed or 0, told=counting("samples", bootstrap))
         if manuscript:
-            write_document(hierarchy, manuscript, replace=replaces)
+            write_manuscript(hierarchy, manuscript, replaces)
         if figures:
+            from markbase.cli.figure_files import draw_steps
+
             draw_steps(hierarchy, figures, replaces)
         found = blocks_record(hierarchy) if as_json else blocks_page(hierarchy)
     answer(found, told)

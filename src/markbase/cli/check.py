@@ -9,7 +9,6 @@ from typing import Any
 import rich_click as click
 
 from markbase.cli.common import answer, figure_options, json_option, names_argument, remarks
-from markbase.cli.figure_files import draw_checks_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options, only_for
 from markbase.cli.sampling_options import seed_option
@@ -99,6 +98,8 @@ def command(
                 told_apart = (*classification_page(sorted_rows).sections, calibration_section(fit))
                 found = replace(page, sections=(findings, *told_apart, *rest))
         if figures:
+            from markbase.cli.figure_files import draw_checks_of
+
             draw_checks_of(fit, figures, replaces)
     answer(found, told)
 

@@ -23,11 +23,11 @@ from markbase.cli.wishes import wishes
 from markbase.core.errors import MarkbaseError, MarkbaseWarning, remark
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.study import Study
+from markbase.core.version import FORMAT_VERSION
 from markbase.files.codebook import read_codebook
 from markbase.files.data import open_study, read_table
 from markbase.files.data_writing import table_bytes, write_table
 from markbase.files.plan import Plan, read_plan, read_step, unfolded
-from markbase.files.schemas import FORMAT_VERSION
 from markbase.files.text_files import STANDARD
 from markbase.show.page import Page
 from markbase.show.records import to_json
@@ -151,6 +151,13 @@ def manuscript_option(function: F) -> F:
     return click.option("--manuscript", type=click.Path(path_type=Path), metavar="FILE", help=told, panel=OUTPUT)(
         function
     )
+
+
+def write_manuscript(results: Any, path: Path, replace: bool) -> None:
+    """Write tables for a manuscript."""
+    from markbase.reports.document import write_document  # of which most commands need nothing
+
+    write_document(results, path, replace=replace)
 
 
 def places_option(function: F) -> F:

@@ -7,12 +7,19 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import answer, json_option, manuscript_option, names_argument, remarks, replace_option
+from markbase.cli.common import (
+    answer,
+    json_option,
+    manuscript_option,
+    names_argument,
+    remarks,
+    replace_option,
+    write_manuscript,
+)
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
 from markbase.core.comparison.comparison import compare
 from markbase.core.errors import MarkbaseError, listed, near, quoted
-from markbase.reports.document import write_document
 from markbase.show.blocks import comparison_page
 from markbase.show.records import comparison_record
 
@@ -68,6 +75,6 @@ def command(variants: tuple[str, ...], manuscript: Path | None, replaces: bool, 
         fits = [entry.fitted_to(study) for entry in entries.values()]
         found = compare(*fits, names=list(entries))
         if manuscript:
-            write_document(found, manuscript, replace=replaces)
+            write_manuscript(found, manuscript, replaces)
         answered = comparison_record(found) if as_json else comparison_page(found)
     answer(answered, told)

@@ -8,14 +8,20 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import answer, figure_options, json_option, manuscript_option, names_argument, remarks
-from markbase.cli.figure_files import draw_dominance_of
+from markbase.cli.common import (
+    answer,
+    figure_options,
+    json_option,
+    manuscript_option,
+    names_argument,
+    remarks,
+    write_manuscript,
+)
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
 from markbase.cli.progress import counting
 from markbase.cli.sampling_options import bootstrap_options, check_seed_is_used
 from markbase.core.comparison.dominance import dominance
-from markbase.reports.document import write_document
 from markbase.show.dominance import dominance_page, dominance_record
 
 
@@ -60,8 +66,10 @@ def command(
         count = bootstrap or 0
         found = dominance(made, draws=count, seed=seed or 0, told=counting("samples", count) if count else None)
         if manuscript:
-            write_document(found, manuscript, replace=replaces)
+            write_manuscript(found, manuscript, replaces)
         if figures:
+            from markbase.cli.figure_files import draw_dominance_of
+
             draw_dominance_of(found, figures, replaces)
         shown = dominance_record(found) if as_json else dominance_page(found)
     answer(shown, told)

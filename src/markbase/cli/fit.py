@@ -8,8 +8,15 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import answer, figure_options, json_option, manuscript_option, names_argument, remarks
-from markbase.cli.figure_files import draw_fit
+from markbase.cli.common import (
+    answer,
+    figure_options,
+    json_option,
+    manuscript_option,
+    names_argument,
+    remarks,
+    write_manuscript,
+)
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options, only_for
 from markbase.cli.other_rows import fit_or_saved, refuse_if_saved
@@ -21,7 +28,6 @@ from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.stored_fit import StoredFit
 from markbase.files.fit_files import write_fit
-from markbase.reports.document import write_document
 from markbase.show.coefficient_samples import samples_record, samples_sections
 from markbase.show.fit import standardised_section
 from markbase.show.guide import guide_section
@@ -95,8 +101,10 @@ def command(
         if save:
             write_fit(fit, save, replace=replaces)
         if manuscript:
-            write_document([fit, samples] if samples else fit, manuscript, replace=replaces)
+            write_manuscript([fit, samples] if samples else fit, manuscript, replaces)
         if figures:
+            from markbase.cli.figure_files import draw_fit
+
             draw_fit(fit, figures, replaces)
     answer(found, told)
 

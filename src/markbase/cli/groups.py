@@ -18,8 +18,8 @@ from markbase.cli.common import (
     names_argument,
     places_option,
     remarks,
+    write_manuscript,
 )
-from markbase.cli.figure_files import draw_groups_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
 from markbase.cli.other_rows import fit_or_saved, refuse_if_saved
@@ -31,7 +31,6 @@ from markbase.core.reading.interaction_sentences import about_averages
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.equivalence import check_margin
 from markbase.core.results.stored_fit import StoredFit
-from markbase.reports.document import write_document
 from markbase.show.equation import lines_page
 from markbase.show.fit import what_is_read
 from markbase.show.group_tables import (
@@ -149,8 +148,10 @@ def command(
             raise click.UsageError("--manuscript holds the levels of single groups; name one behind the file.")
         refuse_if_saved(fit, {"--manuscript": manuscript, "--figures": figures})
         if manuscript and not isinstance(fit, StoredFit):
-            write_document([(fit, group) for group in alone], manuscript, replace=replaces)
+            write_manuscript([(fit, group) for group in alone], manuscript, replaces)
         if figures and not isinstance(fit, StoredFit):
+            from markbase.cli.figure_files import draw_groups_of
+
             draw_groups_of(fit, alone, [two(group) for group in crossed], figures, replaces)
     answer(found, told)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import gc
 import importlib
 import os
 import sys
@@ -93,7 +94,7 @@ class _Commands(click.RichGroup):
         if self.listing:
             told = next(names[cmd_name] for names in _COMMANDS.values() if cmd_name in names)
             return click.Command(cmd_name, help=told)
-        command = with_wishes(importlib.import_module(f"markbase.cli.{cmd_name}").command)
+        command = with_wishes(_loaded(cmd_name))
         if "_MARKBASE_COMPLETE" in os.environ:
             importlib.import_module("markbase.cli.completion").teach(command)
         return command
@@ -107,6 +108,21 @@ class _Commands(click.RichGroup):
             hint = f" That is done by `{meant}`." if meant else near(args[0], _NAMES)
             raise click.UsageError(f"There is no command `{args[0]}`.{hint}")
         return super().resolve_command(ctx, args)
+
+
+def _loaded(name: str) -> click.Command:
+    """Load a subcommand. What that brings stays to the end: the collector of garbage would go through it again and again, and find nothing."""
+    module = f"markbase.cli.{name}"
+    if module in sys.modules or not gc.isenabled():
+        command: click.Command = importlib.import_module(module).command
+        return command
+    gc.disable()
+    try:
+        command = importlib.import_module(module).command
+        gc.freeze()
+    finally:
+        gc.enable()
+    return command
 
 
 def _panels(group: click.RichGroup) -> click.RichGroup:

@@ -24,7 +24,6 @@ from markbase.cli.help import examples
 from markbase.core.study.study import Study
 from markbase.files.codebook import codebook_content
 from markbase.files.data_writing import study_content
-from markbase.files.plan_writing import plan_text
 from markbase.files.text_files import STANDARD
 from markbase.files.whole_files import Content, refuse_to_replace, write_all
 from markbase.show.page import Page
@@ -126,6 +125,8 @@ def _pages(study: Study, checks: tuple[str, ...], codings: tuple[str, ...]) -> l
 
 def _plan_text(given: Source, study: Study, plan: Path) -> str:
     """Write the plan with its paths as seen from its own folder."""
+    from markbase.files.plan_writing import plan_text  # which knows of fits
+
     before = given.plan()
 
     def seen(path: Path | None) -> str | None:

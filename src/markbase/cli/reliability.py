@@ -16,11 +16,11 @@ from markbase.cli.common import (
     names_argument,
     remarks,
     replace_option,
+    write_manuscript,
 )
 from markbase.cli.help import examples
 from markbase.cli.typed import split
 from markbase.core.screening.reliability import reliability
-from markbase.reports.document import write_document
 from markbase.show.page import Page
 from markbase.show.reliability import reliability_page, reliability_record
 from markbase.show.study import as_option
@@ -47,6 +47,6 @@ def command(
         study = Source(**source).open()
         result = reliability(study, split(names, study.columns), level=level)
         if manuscript:
-            write_document(result, manuscript, replace=replaces)
+            write_manuscript(result, manuscript, replaces)
         found: Page | dict[str, Any] = reliability_record(result) if as_json else reliability_page(result, as_option)
     answer(found, told)

@@ -29,12 +29,11 @@ from markbase.core.screening.limits import Limits
 from markbase.core.screening.reliability import reliability
 from markbase.core.screening.screen import screen
 from markbase.core.study.study import Study
-from markbase.core.version import VERSION
+from markbase.core.version import FORMAT_VERSION, VERSION
 from markbase.files.data_writing import table_bytes
 from markbase.files.plan import Plan, moved_plan
 from markbase.files.plan_analysis import check_columns
 from markbase.files.plan_entries import Analysis, FitEntry
-from markbase.files.schemas import FORMAT_VERSION
 from markbase.reports.document import can_write_documents, manuscript_bytes
 from markbase.reports.figure_sets import Figures, figures_of, figures_of_fit
 from markbase.reports.manuscript import Result

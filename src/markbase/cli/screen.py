@@ -19,6 +19,7 @@ from markbase.cli.common import (
     retell,
     show,
     show_json,
+    write_manuscript,
 )
 from markbase.cli.help import examples
 from markbase.cli.model_options import setting_options
@@ -28,7 +29,6 @@ from markbase.core.screening.limits import Limits
 from markbase.core.screening.screen import screen, screen_fit
 from markbase.core.screening.specifications import specifications
 from markbase.core.tables import records_of
-from markbase.reports.document import write_document
 from markbase.show.records import pruned_record, screen_record
 from markbase.show.screen import pruned_page, screen_page, specifications_page
 
@@ -153,7 +153,7 @@ def command(
             else None
         )
         if manuscript:
-            write_document(result, manuscript, replace=replaces)
+            write_manuscript(result, manuscript, replaces)
         if figures:
             from markbase.cli.figure_files import write_screen_figures
 

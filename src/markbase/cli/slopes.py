@@ -8,7 +8,6 @@ from typing import Any
 import rich_click as click
 
 from markbase.cli.common import answer, figure_options, json_option, names_argument, places_option, remarks
-from markbase.cli.figure_files import draw_slopes_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
 from markbase.cli.other_rows import fit_or_saved
@@ -66,5 +65,7 @@ def command(places: tuple[str, ...], figures: Path | None, replaces: bool, as_js
             sections = tuple(slopes_section(fit, n, by, at or None) for n, by in asked)
             found = Page(f"{fit.explained}: simple slopes", what_is_read(fit), sections)
         if figures:
+            from markbase.cli.figure_files import draw_slopes_of
+
             draw_slopes_of(fit, asked, figures, replaces)
     answer(found, told)

@@ -8,7 +8,6 @@ from typing import Any
 import rich_click as click
 
 from markbase.cli.common import answer, figure_options, json_option, names_argument, remarks
-from markbase.cli.figure_files import draw_score_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import Model, model_of, model_options
 from markbase.cli.other_rows import is_saved, rows_for_saved, rows_prepared_alike, saved_fit
@@ -97,6 +96,8 @@ def command(
         if scored is not None:
             found = score_record(scored) if as_json else score_page(scored, for_rows.name if for_rows else "", cluster)
             if figures:
+                from markbase.cli.figure_files import draw_score_of
+
                 draw_score_of(scored, figures, replaces)
         else:
             if figures:

@@ -18,7 +18,6 @@ from markbase.core.study.study import Study
 from markbase.files.chosen import Chosen
 from markbase.files.data import open_study
 from markbase.files.layout import Layout
-from markbase.files.plan_analysis import check_columns, read_analysis
 from markbase.files.plan_entries import Analysis
 from markbase.files.plan_lines import Lines
 from markbase.files.text_files import parsed_toml, read_toml, seen_from
@@ -151,6 +150,8 @@ class Plan:
         MarkbaseError
             If the data, a step, a column or a fit is refused.
         """
+        from markbase.files.plan_analysis import check_columns
+
         study = self.open()
         check_columns(self.analysis, study.columns, self.text, self.source)
         found = {}
@@ -222,6 +223,8 @@ def read_plan(path: str | Path) -> Plan:
     except MarkbaseError as problem:
         line = Lines(text, path.name).within("data", 0, "layout")
         raise MarkbaseError(f"{path.name}, line {line}, data: {problem}") from None
+    from markbase.files.plan_analysis import read_analysis  # rests on all of the arithmetic, which data alone do not
+
     folder = path.parent
     return Plan(
         file=folder / data["file"],

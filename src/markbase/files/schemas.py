@@ -15,6 +15,7 @@ from markbase.core.study.codebook import DECLARABLE
 from markbase.core.study.column import KINDS as COLUMN_KINDS
 from markbase.core.study.column import ROLES
 from markbase.core.study.replay import STEPS
+from markbase.core.version import FORMAT_VERSION
 from markbase.files.plan_analysis import (
     BLOCK_KEYS,
     COMPARE_KEYS,
@@ -24,9 +25,6 @@ from markbase.files.plan_analysis import (
     RELIABILITY_KEYS,
     SCREEN_KEYS,
 )
-
-FORMAT_VERSION = 1
-"""Of the results for machines: a later one may hold more, and nothing else by the same name."""
 
 Schema = dict[str, Any]
 _TEXT: Schema = {"type": "string"}
