@@ -65,6 +65,32 @@ def test_comparisons_that_no_two_rows_make_are_told(terms, base, wanted, kind, t
     assert all(w.replace("`", "") in " ".join(str(fit).replace("▲ ", "").split()) for w in wanted)
 
 
+ENDS = [((-4, 8), ""), ((0.8, 9), ""), ((0.9, 9), "outside"), ((8, 9), "outside"), ((8.2, 9), "apart")]
+
+
+@pytest.mark.parametrize("kind", ["linear", "logistic", "parts", "many rows", "0 and 1"])
+@pytest.mark.parametrize(("ends", "wanted"), ENDS)
+def test_lines_that_go_on_beyond_the_rows_of_a_level_are_told_where_it_is_compared(ends, wanted, kind, tmp_path):
+    rows = 210_000 if kind == "many rows" else 300
+    rng, late = np.random.default_rng(4), np.arange(rows) % 3 == 0
+    x, y = np.where(late, rng.uniform(*ends, rows), rng.uniform(-8, 8, rows)), rng.normal(size=rows)
+    x[:6] = ends[0], -8, 8, ends[1], -8, 8
+    frame = pd.DataFrame(
+        {"y": y, "x": x, "new": late * 1 if kind == "0 and 1" else np.where(late, "new", "old"), "yes": np.where(y > 0, "yes", "no")}
+    )
+    frame.to_csv(tmp_path / "t.csv", index=False)
+    data, terms = mb.open_study(tmp_path / "t.csv", in_parts=kind == "parts"), ["x", "new", mb.interaction("x", "new")]
+    fit = mb.fit_logistic(data, "yes", terms, event="yes") if kind == "logistic" else mb.fit_linear(data, "y", terms)
+    told = [c for s in fit.reading().statements for c in s.cautions if "(extrapolation)" in c]
+    assert len(told) == bool(wanted)
+    assert "(extrapolation)" not in str(mb.fit_linear(data, "y", terms[:2]))
+    assert not told or f"outside the rows of `new`{' = 1' * (kind == '0 and 1')} ({ends[0]} to {ends[1]}): there its line" in told[0]
+    assert not told or told[0].endswith("(no overlap).") == (wanted == "apart")
+    if kind == "linear":
+        page = run("groups", "t.csv", "new", "--outcome=y", "--terms=x", "--interaction=x,new", "--at=x=-6", cwd=tmp_path).stdout
+        assert "x = −6, where levels of new are compared, lies outside the rows of new" in " ".join(page.split())
+
+
 def test_every_coding_tells_of_the_comparisons_it_makes():
     study = mb.Study(trial()).as_ordinal("arm", ["breath", "mirror", "usual"])
     for scheme, wanted in {"indicator": ["breath", "usual"], "adjacent": ["mirror", "usual"], "effect": []}.items():

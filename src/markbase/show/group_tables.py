@@ -29,7 +29,7 @@ from markbase.core.inference.corrections import STEP_BY_STEP, WITH_ONE_LEVEL
 from markbase.core.reading.clauses import overstated_words
 from markbase.core.reading.group_cautions import about_clusters, about_reversals
 from markbase.core.reading.interaction_sentences import about_averages
-from markbase.core.reading.overlap_words import about_pairs
+from markbase.core.reading.overlap_words import about_held, about_pairs
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.cell_means import overstated_effects
 from markbase.core.results.stored_fit import StoredFit
@@ -76,7 +76,7 @@ def groups_section(fit: AnyFit | StoredFit, group: str, at: Mapping[str, float] 
     own = fit.coefficients[(fit.coefficients["term"] == group) & ~fit.coefficients["base"]]
     minded = about_averages(fit, group, at or {})
     if not isinstance(fit, StoredFit):  # of which the rows that have a level, and like ones, are not known
-        minded += [*about_clusters(fit, variable), *about_pairs(fit, variable)]
+        minded += [*about_clusters(fit, variable), *about_pairs(fit, variable), *about_held(fit, variable, at or {})]
     minded += about_reversals(fit, variable, records_of(own)).values()
     if _tested_alone(fit, group) and (overstated := fit._overstated.get(group)):
         minded = [f"the joint test: {overstated_words(fit, overstated)}", *minded]

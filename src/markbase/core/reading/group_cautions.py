@@ -17,7 +17,7 @@ from markbase.core.formatting import as_percent, decimals_for, figures_of, numbe
 from markbase.core.reading.cell_cautions import about_rows
 from markbase.core.reading.clauses import is_share
 from markbase.core.reading.left_out_words import lost_sentences
-from markbase.core.reading.overlap_words import about_overlap
+from markbase.core.reading.overlap_words import about_held, about_overlap
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Statement
 from markbase.core.results.stored_fit import StoredFit
@@ -292,7 +292,8 @@ def unnamed_levels(term: Term) -> Sequence[str]:
 
 def about_group(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[str]:
     """Say what must be known of the levels of a group that no coefficient's sentence is about."""
-    apart = [*lost_sentences(term.variables[0]), *about_overlap(fit, term.variables[0])]
+    variable = term.variables[0]
+    apart = [*lost_sentences(variable), *about_overlap(fit, variable), *about_held(fit, variable)]
     if term.column.scheme == "indicator":
         return [*_about_base(fit, term, rows), *apart]
     counts = dict(zip(term.labels, fit.rows_used.counts_at((term.name,)).tolist(), strict=True))

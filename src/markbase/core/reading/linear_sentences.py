@@ -59,7 +59,7 @@ from markbase.core.reading.line_cautions import about_line
 from markbase.core.reading.many_rows import few_told
 from markbase.core.reading.many_terms import among_many
 from markbase.core.reading.outcome_cautions import about_outcome, from_sources
-from markbase.core.reading.overlap_words import about_overlap
+from markbase.core.reading.overlap_words import about_held, about_overlap
 from markbase.core.reading.slope_sentences import at_reference, bend_sentence, curve_statements, no_slope
 from markbase.core.reading.term_cautions import beside_terms
 from markbase.core.results.any_fit import AnyFit
@@ -180,6 +180,7 @@ def _numeric(fit: AnyFit, term: Term, row: TableRow) -> Statement:
         *about_step(fit, term.column),
         *about_clusters(fit, term.variables[0]),
         *about_overlap(fit, term.variables[0]),
+        *about_held(fit, term.variables[0]),
         *partly_derived(fit, term.column),
         *caution,
     ]

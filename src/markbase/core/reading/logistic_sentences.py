@@ -67,7 +67,7 @@ from markbase.core.reading.line_cautions import about_line
 from markbase.core.reading.many_rows import few_told
 from markbase.core.reading.many_terms import among_many
 from markbase.core.reading.outcome_cautions import from_sources
-from markbase.core.reading.overlap_words import about_overlap
+from markbase.core.reading.overlap_words import about_held, about_overlap
 from markbase.core.reading.slope_sentences import (
     at_reference,
     bend_sentence,
@@ -236,6 +236,7 @@ def _numeric(fit: LogisticFit, term: Term, row: TableRow, marginal: Mapping[tupl
         *about_step(fit, term.column),
         *about_clusters(fit, term.variables[0]),
         *about_overlap(fit, term.variables[0]),
+        *about_held(fit, term.variables[0]),
         *partly_derived(fit, term.column),
         *cautions,
     ]

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import math
+from collections.abc import Iterable, Mapping
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,7 +12,7 @@ from markbase.core.design.terms import Variable
 from markbase.core.errors import listed
 from markbase.core.formatting import plain
 from markbase.core.results.any_fit import AnyFit
-from markbase.core.results.overlap import Apart, apart_in
+from markbase.core.results.overlap import Apart, apart_in, beyond_rows
 
 _MOST_NAMED = 4
 """Levels that are named beside one they are apart from."""
@@ -42,6 +43,39 @@ def about_pairs(fit: AnyFit, variable: Variable) -> list[str]:
     """Say which pairs of levels of a group no two rows compare, with another column of the model held equal."""
     others = [other for other in fit.variables if other.name != variable.name]
     return _told(fit, variable, others, np.ones((variable.size, variable.size), dtype=bool))
+
+
+def about_held(fit: AnyFit, variable: Variable, at: Mapping[str, float] | None = None) -> list[str]:
+    """Say of which levels of a group no row reaches the value at which a numeric column that is in an interaction with it is held, though rows of others do.
+
+    It is held at 0 unless values are given, and then nowhere else.
+    """
+    if not variable.is_categorical and not variable.column.two_values:
+        return []
+    beside = {
+        v.name: v for t in fit.model_terms if variable.name in t.names for v in t.numerics if v.name != variable.name
+    }
+    told = []
+    for other in beside.values():
+        value = 0.0 if at is None else at.get(other.name, math.nan)
+        low, high, _ = fit.rows_used.spread(other.name)
+        found = beyond_rows(fit.rows_used, variable, other, value) if low <= value <= high else None
+        if found is None or found.spans is None:
+            continue
+        beyond = np.flatnonzero(~np.isnan(found.spans[:, 0]))
+        names = [_level(variable, found, int(k)) for k in beyond[:_MOST_NAMED]]
+        if len(beyond) > _MOST_NAMED:
+            names.append(f"{len(beyond) - _MOST_NAMED} more levels")
+        none = " Wherever it is held, that is so of one level or another (no overlap)."
+        compared = (
+            f"levels of `{variable.name}` are" if variable.is_categorical else f"the values of `{variable.name}` are"
+        )
+        lines = "its line goes" if len(beyond) == 1 else "their lines go"
+        told.append(
+            f"`{other.name}` = {plain(value, 6)}, where {compared} compared, lies outside the rows of {listed(names)}: there {lines} on beyond "
+            f"{'its' if len(beyond) == 1 else 'their'} rows (extrapolation).{none if found.pairs.any() and at is None else ''}"
+        )
+    return told
 
 
 def _told(fit: AnyFit, variable: Variable, others: Iterable[Variable], compared: NDArray[np.bool_]) -> list[str]:

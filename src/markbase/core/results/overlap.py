@@ -21,6 +21,7 @@ from markbase.core.rows.row_functions import ends_by_code, some_of
 Array = NDArray[np.float64]
 _MOST_ROWS = 200_000
 """Of more rows, or rows in parts, some are looked at first, which most often shows that levels overlap."""
+_NEAR = 0.1
 _SEEN = 20
 """Of so many rows of a level among these it is worth to look at all, if they do not show it."""
 
@@ -51,6 +52,25 @@ def apart_in(rows: RowsUsed, variable: Variable, others: Iterable[Variable]) -> 
     return [apart for apart in found if apart.pairs.any()]
 
 
+def beyond_rows(rows: RowsUsed, variable: Variable, other: Variable, value: float) -> Apart | None:
+    """Return the ends of a numeric column at the levels of a group, if a value of it lies beyond those of some; not a number for those that hold it, or nearly.
+
+    That is at most a tenth of what they span away, where the level has rows like those of others.
+    """
+    spans = _spans_by(*rows.codes_of(variable), lambda spans: bool(_off(spans, value).any()))(
+        other.column.values[rows.inside]
+    )
+    pairs = _disjoint(spans)
+    room = np.where(pairs.any(axis=1), 0.0, _NEAR * (spans[:, 1] - spans[:, 0]))
+    off = _off(spans, value) > room
+    return Apart(other.name, np.where(off[:, None], spans, np.nan), pairs) if off.any() else None
+
+
+def _off(spans: Array, value: float) -> Array:
+    """Return how far a value lies beyond the ends at each level; 0 where there are none."""
+    return np.nan_to_num(np.maximum(np.maximum(spans[:, 0] - value, value - spans[:, 1]), 0.0))
+
+
 def _some_counts(rows: RowsUsed, one: Variable, other: Variable) -> NDArray[np.int64]:
     """Count some rows, or all, at the levels of two groups."""
     codes = [some_of(rows.codes_of(v)[0]).astype(np.int64) for v in (one, other)]
@@ -65,10 +85,12 @@ def _without_common(counts: NDArray[np.int64]) -> NDArray[np.bool_]:
     return found
 
 
-def _spans_by(codes: NDArray[np.integer], size: int) -> Callable[[Array], Array]:
+def _spans_by(
+    codes: NDArray[np.integer], size: int, matter: Callable[[Array], bool] = lambda spans: bool(_disjoint(spans).any())
+) -> Callable[[Array], Array]:
     """Return what tells the ends of values at each level, as `_spans` does; of few rows these are put in order once."""
     if in_parts(codes) or not 0 < len(codes) <= _MOST_ROWS:
-        return lambda values: _spans(codes, size, values)
+        return lambda values: _spans(codes, size, values, matter)
     order = np.argsort(codes, kind="stable")
     here, starts = np.unique(codes[order], return_index=True)
 
@@ -80,13 +102,13 @@ def _spans_by(codes: NDArray[np.integer], size: int) -> Callable[[Array], Array]
     return spans
 
 
-def _spans(codes: NDArray[np.integer], size: int, values: Array) -> Array:
-    """Return the ends of values of very many rows at each level, shape (levels, 2); not a number where nothing tells that it is apart from another."""
+def _spans(codes: NDArray[np.integer], size: int, values: Array, matter: Callable[[Array], bool]) -> Array:
+    """Return the ends of values of very many rows at each level, shape (levels, 2); of some rows where those do not matter, not a number for levels that have few of these."""
     if in_parts(values) or len(values) > _MOST_ROWS:
         some = some_of(codes)
         spans = np.stack(ends_by_code(some_of(values), some, size), axis=1)
         spans[np.bincount(some, minlength=size) < _SEEN] = np.nan
-        if not _disjoint(spans).any():
+        if not matter(spans):
             return spans
     spans = np.stack(ends_by_code(values, codes, size), axis=1)
     spans[spans[:, 0] > spans[:, 1]] = np.nan
