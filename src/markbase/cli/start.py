@@ -136,7 +136,9 @@ def _about_rows(study: Study, outcome: str) -> str:
     text, clusters = "", list[str]()
     for column in (study[name] for name in study.columns if name != outcome):
         levels = int((column.counts > 0).sum()) if column.is_categorical and column.role is None else 0
-        many = levels > _MOST_LEVELS and column.valid >= 2 * levels  # too many for a term, and rows share them
+        many = (
+            levels > _MOST_LEVELS and column.valid >= 2 * levels and not column.doubt
+        )  # too many for a term, and rows share them
         if column.role == "cluster" or many or whose_numbers(column):
             clusters.append(column.name)
             text += (
@@ -261,6 +263,8 @@ def _why_not(column: Column, name: str, outcome: str, parts: tuple[str, ...]) ->
         return "times of a clock: make a number of them"
     if separator_of_answers(column) is not None:
         return "several answers in a cell: make a column of each"
+    if column.doubt:
+        return "perhaps numeric: see what was noticed"
     if column.is_categorical and not 2 <= levels <= _MOST_LEVELS:
         return f"{levels} levels"
     if not column.is_categorical and column.span[0] == column.span[1]:

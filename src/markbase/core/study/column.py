@@ -6,7 +6,9 @@ import gc
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from functools import cached_property, wraps
+from functools import cached_property, partial, wraps
+from itertools import repeat
+from operator import attrgetter
 from typing import Any, Literal, NamedTuple, TypeVar
 
 import numpy as np
@@ -58,7 +60,9 @@ def levels_of(codes: Sequence[str], declared: bool = True) -> tuple[Level, ...]:
     collects = gc.isenabled()
     gc.disable()
     try:
-        return tuple([Level(code, code, declared) for code in codes])
+        return tuple(
+            map(partial(tuple.__new__, Level), zip(codes, codes, repeat(declared), repeat(())))
+        )  # without a call for each
     finally:
         if collects:
             gc.enable()
@@ -272,6 +276,16 @@ class Column:
     def counts(self) -> NDArray[np.int64]:
         """Shape (levels,): rows of each level of a group."""
         return counted(self.values, len(self.levels))
+
+    @cached_property
+    def codes(self) -> list[str]:
+        """The codes of the levels, in their order."""
+        return list(map(attrgetter("code"), self.levels))
+
+    @cached_property
+    def labels(self) -> list[str]:
+        """The labels of the levels, in their order."""
+        return list(map(attrgetter("label"), self.levels))
 
     @property
     def unit_one(self) -> str:

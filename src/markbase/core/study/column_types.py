@@ -17,7 +17,7 @@ from markbase.core.rows.row_functions import look_up
 from markbase.core.rows.table import TextsInParts
 from markbase.core.study.codebook import ColumnSpec, code_text
 from markbase.core.study.column import BLANK, FIRST_CODED, Base, Column, MissingCode, Unit, levels_of
-from markbase.core.study.level_order import ordered
+from markbase.core.study.level_order import alphabetical, ordered
 from markbase.core.study.raw_values import (
     RawValues,
     missing_among,
@@ -27,7 +27,8 @@ from markbase.core.study.raw_values import (
 )
 from markbase.core.study.written_numbers import as_written, decimals_in_doubt, numbers_as_written, signs_of_bounds
 
-_MOST_IN_ORDER = 1000
+_MOST_IN_ORDER, _MOST_SORTED = 1000, 50_000
+"""Levels that stand in the order people give them, and by their letters; more stand as they come."""
 SECONDS = Unit("second", "seconds")
 """What durations are counted in."""
 
@@ -107,7 +108,7 @@ def _doubt(raw: RawValues, spec: ColumnSpec) -> str:
     """Say that a guessed group is all numbers but for a few texts, or numbers that can be read in two ways, if it is."""
     coded = missing_among(raw, spec.missing) > 0
     if not raw.categories and not spec.base:
-        example = decimals_in_doubt([t for t, code in zip(raw.texts, coded, strict=True) if not code])
+        example = decimals_in_doubt(_not_coded(raw, coded))
         if example:
             return f"numbers that can be read in two ways: nothing says whether `{example}` holds thousands or decimals; say which mark stands before decimals"
     text = ~raw.is_number & ~coded
@@ -125,6 +126,11 @@ def _doubt(raw: RawValues, spec: ColumnSpec) -> str:
         f"mostly numbers, but text in {count_noun(rows, 'row')} ({words}; first in row {first}): if it is numeric, "
         f"declare the text a missing code or mend it"
     )
+
+
+def _not_coded(raw: RawValues, coded: NDArray[np.bool_]) -> list[str]:
+    """Return the distinct texts that stand for no missing answer."""
+    return [raw.texts[k] for k in np.flatnonzero(~coded).tolist()] if coded.any() else raw.texts
 
 
 def _texts_in(raw: RawValues, text: NDArray[np.bool_]) -> tuple[str, int, int]:
@@ -185,7 +191,7 @@ def _numeric(raw: RawValues, spec: ColumnSpec) -> Column:
     numbers = np.where((coded > 0) | text, np.nan, raw.numbers)
     values = np.append(numbers, np.nan)[raw.places]
     fault = ""
-    example = decimals_in_doubt([t for t, code in zip(raw.texts, coded, strict=True) if not code]) if text.any() else ""
+    example = decimals_in_doubt(_not_coded(raw, coded > 0)) if text.any() else ""
     if example:
         fault = (
             f"`{spec.name}` is declared numeric, and nothing in it says whether `{example}` holds thousands or decimals: declare no kind, and "
@@ -216,13 +222,17 @@ def _group(raw: RawValues, spec: ColumnSpec) -> Column:
     declared = {level.code: place for place, level in enumerate(spec.levels)}
     for place, level in enumerate(spec.levels):  # a file may write the labels themselves
         declared.setdefault(level.label, place)
-    extra = [k for k in range(len(texts)) if coded[k] == 0 and texts[k] not in declared]
+    extra = np.flatnonzero(coded == 0).tolist()
+    if declared:
+        extra = [k for k in extra if texts[k] not in declared]
     if not raw.categories:
         numeric = bool(raw.is_number[extra].all())
         if numeric:
             extra.sort(key=lambda k: raw.numbers[k])
-        elif len(extra) > _MOST_IN_ORDER:  # of so many nobody reads the order
-            extra.sort(key=lambda k: texts[k].casefold() + "\0" + texts[k])
+        elif len(extra) > _MOST_SORTED:  # of so many nobody reads the order
+            pass
+        elif len(extra) > _MOST_IN_ORDER:
+            extra = [extra[place] for place in alphabetical([texts[k] for k in extra])]
         else:
             extra = [extra[place] for place in ordered([texts[k] for k in extra])[0]]
     labels = [texts[k] for k in extra]

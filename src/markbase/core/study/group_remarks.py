@@ -25,7 +25,7 @@ from markbase.core.study.level_order import numbers_within, ordered, read_as_tot
 from markbase.core.study.multiple_responses import answers_in, parts_some, separator_in, steps_for
 from markbase.core.study.remark import FEW_VALUES, THIN_ROWS, Remark, about_one, about_rows_of_one
 
-_NOT_DIGITS, _DIGIT = re.compile(r"\D+"), re.compile(r"\d")
+_NOT_DIGITS, _WITHOUT_DIGIT = re.compile(r"\D+"), re.compile(r"(?<=\0)[^\0\d]*(?![^\0])")
 _BLANKS, _BLANKS_IN_NUMBERS = re.compile(r"\s+"), re.compile(r"(?<=\d)\s+(?=\d)")
 _MARKS = re.compile(r"[-_.](?!\d)|(?<=[^\W\d_])[-_.]")
 """Marks between words; before a digit that no letter stands before they are part of a number, as in 1.5, 1-2 or -1."""
@@ -170,10 +170,10 @@ def separator_of_answers(column: Column) -> str | None:
 
 def _about_answers(column: Column, here: Sequence[int]) -> Remark | None:
     """Say that cells hold several answers, with the steps that make a column of each; None if they do not."""
-    labels = [column.levels[k].label for k in here]
     separator = separator_of_answers(column)
     if separator is None:
         return None
+    labels = [column.labels[k] for k in here]
     answers = list(answers_in(labels, separator))
     some = (
         listed(quoted(answers[:6]))
@@ -200,9 +200,10 @@ def _no_answer_among(column: Column) -> list[int]:
     here = np.flatnonzero(column.counts)
     if len(here) > _MANY_LEVELS:
         often = here[np.argsort(-column.counts[here], kind="stable")[:_MANY_LEVELS]]
-        words = [k for k in here.tolist() if not _DIGIT.search(column.levels[k].label)]
-        here = np.union1d(often, words[:_MANY_LEVELS]).astype(np.intp)
-    labels = {k: column.levels[k].label for k in here.tolist()}
+        words = set(_WITHOUT_DIGIT.findall("\0" + "\0".join(column.labels)))
+        wordy = [k for k in here.tolist() if column.labels[k] in words] if words else []
+        here = np.union1d(often, wordy[:_MANY_LEVELS]).astype(np.intp)
+    labels = {k: column.labels[k] for k in here.tolist()}
     found = [k for k, label in labels.items() if reads_as_no_answer(label)]
     if all(len(label) == 2 and label.isupper() for label in labels.values()):  # `NA` among codes of countries is one
         return []

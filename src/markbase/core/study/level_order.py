@@ -96,6 +96,15 @@ def ordered(texts: Sequence[str]) -> tuple[list[int], bool]:
     return sorted(range(len(texts)), key=lambda k: keys.get(k, (1, _natural(texts[k], False)))), scores is not None
 
 
+def alphabetical(texts: Sequence[str]) -> list[int]:
+    """Return the places of texts in the order of their letters, of which capitals count only where nothing else tells two apart."""
+    keys, places = list(map(str.casefold, texts)), list(range(len(texts)))
+    if len(set(keys)) < len(keys):
+        places.sort(key=texts.__getitem__)
+    places.sort(key=keys.__getitem__)
+    return places
+
+
 def numbers_within(texts: Sequence[str]) -> list[int] | None:
     """Return the number that each of some levels carries, as in `1 - never` or `Never (1)`; None if one carries none, or two the same.
 

@@ -19,6 +19,8 @@ _LEAST_BARE = 0.2
 """Letters behind numbers are flags if so many of them have none: `7a` and `7b` are names."""
 _MOST_BARE = 6
 """So many levels without a number may stand for missing ones."""
+_MANY_LEVELS, _GLANCE = 10_000, 60
+"""Of more levels so many are looked at first."""
 
 
 def without_marks(text: str, marks: Sequence[str]) -> str:
@@ -32,18 +34,28 @@ def without_marks(text: str, marks: Sequence[str]) -> str:
 
 def marks_beside(texts: Sequence[str]) -> list[str]:
     """Return the marks beside numbers in order, none if a text is no number beside its marks, or they may be part of a name."""
+    parts = _beside_marks(texts)
+    marks = sorted({mark for before, _, _, after in parts for mark in (before, after) if mark})
+    if not marks or not _are_numbers(parts):
+        return []
+    flagged = [(gap, number) for _, number, gap, after in parts if after.isalpha()]
+    apart = all(gap or "." in number or "," in number for gap, number in flagged)
+    return marks if not flagged or (apart and len(flagged) <= (1 - _LEAST_BARE) * len(texts)) else []
+
+
+def _beside_marks(texts: Sequence[str]) -> list[tuple[str, ...]]:
+    """Return the mark before, the number, the gap and the mark behind it of each of some texts; nothing if one is not of that form."""
     parts = []
     for text in texts:
         match = _MARKED.fullmatch(text.strip())
         if match is None:
             return []
         parts.append(match.groups(default=""))
-    marks = sorted({mark for before, _, _, after in parts for mark in (before, after) if mark})
-    if not marks or np.isnan(numbers_as_written([number for _, number, _, _ in parts])).any():
-        return []
-    flagged = [(gap, number) for _, number, gap, after in parts if after.isalpha()]
-    apart = all(gap or "." in number or "," in number for gap, number in flagged)
-    return marks if not flagged or (apart and len(flagged) <= (1 - _LEAST_BARE) * len(texts)) else []
+    return parts
+
+
+def _are_numbers(parts: Sequence[tuple[str, ...]]) -> bool:
+    return not np.isnan(numbers_as_written([number for _, number, _, _ in parts])).any()
 
 
 def _have_marks(texts: Sequence[str]) -> bool:
@@ -61,7 +73,12 @@ def marks_on(column: Column) -> tuple[list[str], list[str]]:
     """
     if not column.is_categorical or not column.guess or np.count_nonzero(column.counts) <= FEW_VALUES:
         return [], []
-    texts = [column.levels[k].code for k in np.flatnonzero(column.counts).tolist()]
+    here = np.flatnonzero(column.counts).tolist()
+    if len(here) > _MANY_LEVELS:
+        some = [text for text in map(column.codes.__getitem__, here[:_GLANCE]) if any(map(str.isdigit, text))]
+        if len(some) < _GLANCE - _MOST_BARE or not (parts := _beside_marks(some)) or not _are_numbers(parts):
+            return [], []
+    texts = [column.codes[k] for k in here]
     if not _have_marks(texts):
         return [], []
     bare = [text for text in texts if not any(map(str.isdigit, text))]

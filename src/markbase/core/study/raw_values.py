@@ -85,7 +85,7 @@ def _tidied(places: NDArray[np.intp], uniques: NDArray[Any], in_parts: TextsInPa
     """Read outer blanks away."""
     values = uniques.tolist()
     if set(map(type, values)) == {str}:
-        texts = [u.strip() for u in values]
+        texts = list(map(str.strip, values))
         if texts == values and "" not in texts:  # nothing to read away
             numbers, is_number = parsed(texts)
             is_text = np.ones(len(texts), dtype=bool)
@@ -129,6 +129,8 @@ def parsed(texts: Sequence[str]) -> tuple[NDArray[np.float64], NDArray[np.bool_]
                 return numbers, np.ones(len(texts), dtype=bool)
     numbers = np.full(len(texts), np.nan)
     is_number = np.zeros(len(texts), dtype=bool)
+    if not _BEGINS & {text[:1] for text in texts}:
+        return numbers, is_number
     for place, text in enumerate(texts):
         if text[:1] in _BEGINS and (_NUMBER.match(text) or text.lstrip("+-").lower() in ("inf", "infinity")):
             numbers[place], is_number[place] = float(text), True

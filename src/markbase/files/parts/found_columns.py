@@ -123,11 +123,20 @@ class Texts:
 
     def _placed(self, values: Sequence[Any]) -> NDArray[np.int32]:
         """Return the place of each value, new ones behind the others."""
-        at = np.array([self.places.setdefault(v, len(self.places)) for v in values], dtype=np.int32)
-        grown = len(self.places) - len(self.counts)
+        known = self.places
+        before = len(known)
+        fresh = [v for v in values if v not in known] if known else values
+        known.update(zip(fresh, range(before, before + len(fresh)), strict=True))
+        if len(known) < before + len(fresh):  # one of them stood there twice
+            known.update(zip(list(known)[before:], range(before, len(known)), strict=True))
+        if len(known) == before + len(values):
+            at = np.arange(before, len(known), dtype=np.int32)
+        else:
+            at = np.fromiter(map(known.__getitem__, values), dtype=np.int32, count=len(values))
+        grown = len(known) - len(self.counts)
         self.counts = np.append(self.counts, np.zeros(grown, dtype=np.int64))
         self.firsts = np.append(self.firsts, np.zeros(grown, dtype=np.int64))
-        self.many = len(self.places) > MOST_TEXTS
+        self.many = len(known) > MOST_TEXTS
         return at
 
     @property
