@@ -85,6 +85,18 @@ def test_from_bases_that_no_row_has_together_nothing_is_told_but_why_and_what_wo
     frame["high"] = np.where(frame["score"] + np.random.default_rng(0).normal(0, 6, len(frame)) > 38, "y", "n")
     terms, study = ["age", "voice", "day", mb.interaction("voice", "day")], mb.Study(frame).mark("day", "Tue")
     made = [mb.fit_logistic(s, "high", terms, event="y") if kind == "logistic" else mb.fit_linear(s, "score", terms) for s in (study.mark("voice", "alto"), study.mark("voice", "bass"))]  # fmt: skip
+    mb.write_fit(made[0], tmp_path / "saved.json")
+    tests = [
+        f.terms.set_index("term").loc[["age", "voice", "voice × day"], ["df", "statistic", "p"]]
+        for f in (*made, made[0].rebase("voice", "bass"))
+    ]
+    saved = mb.read_fit(tmp_path / "saved.json").rebase("voice", "bass").terms.set_index("term").loc[tests[0].index, tests[0].columns]
+    for other in (*tests[1:], saved):  # the other voices differ at that day, whichever of them all is the base
+        pd.testing.assert_frame_equal(other, tests[0], rtol=1e-8, check_dtype=False)
+    if kind == "linear":
+        cells = frame["voice"] + frame["day"]
+        left = [np.linalg.lstsq(np.column_stack([frame["age"], c.to_numpy()[:, None] == np.unique(c)]), frame["score"], rcond=None)[1][0] for c in (cells, cells.where(frame["day"] != "Tue", "one"))]  # fmt: skip
+        assert tests[0]["statistic"]["voice"] == pytest.approx((left[1] - left[0]) / 2 / (left[0] / (len(frame) - 12)), rel=1e-9)
     most = frame.groupby(["voice", "day"]).size().idxmax()
     for fit in (made[1], made[0].rebase("voice", "bass")):
         table = fit.coefficients

@@ -54,6 +54,8 @@ class CoefficientMap:
     """Shape (rows,): whether the rows used have every combination of levels that a coefficient rests on."""
     starts: NDArray[np.bool_]
     """Shape (rows,): whether the start of the equation is part of it, as it is of the intercept."""
+    lacking: Array
+    """Shape (rows, combinations of levels that no row has): with what weight each rests on them; those on which any does."""
 
     @property
     def told(self) -> list[int]:
@@ -201,16 +203,24 @@ def map_coefficients(
             factor = _value(component, row.powers, places, float(moments.centres[k + 1]))
             vectors = [row.weights.get(g.name, codings[g.name].intercept) for g in component.groups]
             wide[start : start + component.size] = factor * reduce(np.multiply.outer, vectors, np.ones(())).ravel()
-    known = np.ones(len(rows), dtype=bool)
+    lacking = [np.zeros((len(rows), 0))]
     for k, component in enumerate(components):
         own = slice(int(moments.starts[k + 1]), int(moments.starts[k + 1]) + component.size)
         if len(component.groups) > 1:
-            known &= ~np.any(stacked[:, own][:, cell_counts(k, components, moments) == 0], axis=1)
+            empty = stacked[:, own][:, cell_counts(k, components, moments) == 0]
+            lacking.append(empty[:, np.any(empty, axis=0)])
         elif component.groups and not component.numerics:
             name = component.groups[0].name
             if name in whole:
                 stacked[whole[name], own] = codings[name].weights
-    return CoefficientMap(tuple(row.told for row in rows), stacked[:, columns], known, np.arange(len(rows)) == 0)
+    rests_on = np.hstack(lacking)
+    return CoefficientMap(
+        tuple(row.told for row in rows),
+        stacked[:, columns],
+        ~np.any(rests_on, axis=1),
+        np.arange(len(rows)) == 0,
+        rests_on,
+    )
 
 
 class _Row(NamedTuple):

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
+import scipy.linalg
 from numpy.typing import NDArray
 
 from markbase.core.design.coefficient_map import CoefficientMap
@@ -18,6 +19,8 @@ from markbase.core.inference.joint_tests import JointTest
 from markbase.core.inference.standard_errors import Errors
 
 Array = NDArray[np.float64]
+_NOTHING = 1e-10
+"""Weights on combinations that cancel but for this share cancel."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -64,7 +67,8 @@ class TermTests:
         """Return what the test of a term is about, as combinations of the inner coefficients, shape (m, p).
 
         What no higher term contains is told by its own inner columns, whatever its coding. A term that a higher one contains
-        is tested where the others are at their reference, by the rows that the analyst reads.
+        is tested where the others are at their reference, by the rows that the analyst reads, and by what is left of them where these rest on
+        combinations of levels that no row has: the differences of two levels, though not those from the base. So the base does not matter.
         """
         if not self._contained(term):
             return self.selected([term])
@@ -74,10 +78,14 @@ class TermTests:
             for k, told in enumerate(self.map.rows)
             if told.term == term.name
             and not told.compared.base
-            and self.map.known[k]
             and not any(redundant.get(group) == level for group, level in told.levels)
         ]
-        return self.map.chooser[own]
+        known = self.map.known[own]
+        rows = self.map.chooser[own]
+        if known.all():
+            return rows
+        cancelling = scipy.linalg.null_space(self.map.lacking[own][~known].T, rcond=_NOTHING)
+        return np.vstack([rows[known], cancelling.T @ rows[~known]])
 
     def _contained(self, term: Term) -> bool:
         return any(len(t.names) > len(term.names) and set(term.names) < set(t.names) for t in self.terms)
