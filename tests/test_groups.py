@@ -384,8 +384,10 @@ def test_the_clearest_of_all_comparisons_is_after_scheffe_as_clear_as_the_joint_
 
 
 def test_a_correction_that_does_not_suit_the_comparisons_is_refused():
-    fit = KINDS["linear"](study_of(choir(300)), ["voice", "age"])
+    fit, four = KINDS["linear"](study_of(choir(300)), ["voice", "age"]), choir(300).assign(place=[f"p{k % 4}" for k in range(300)])
+    few = mb.fit_linear(study_of(four), fit.outcome.name, ["voice"], cluster="place")
     for ask, told in (
+        (lambda: few.between("voice", "scheffe"), "of all 4 levels: 4 clusters cannot carry a joint test of 3 coefficients. Use `holm`"),
         (lambda: fit.between("voice", "tukey", against="bass"), "Tukey-Kramer is for all pairs; .* take `dunnett`"),
         (lambda: fit.between("voice", against="bas"), "no level `bas`. Did you mean `bass`"),
         (lambda: fit.planned("voice", ["bass"], "dunnett"), "Dunnett's is for comparisons with one level; planned"),

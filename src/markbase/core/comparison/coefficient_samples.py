@@ -199,7 +199,8 @@ def bootstrap(
     names = [label_of(r.term, r.level) for r in rows_of(own)]
     table = fit.family.with_ratios(table)
     if fit.family.ratios:
-        table = table.assign(odds_fit_low=np.exp(table["fit_low"]), odds_fit_high=np.exp(table["fit_high"]))
+        with np.errstate(over="ignore"):  # what is beyond all numbers is infinite
+            table = table.assign(odds_fit_low=np.exp(table["fit_low"]), odds_fit_high=np.exp(table["fit_high"]))
     return CoefficientSamples(fit, table, pd.DataFrame(samples, columns=names), draws, failed, seed)
 
 

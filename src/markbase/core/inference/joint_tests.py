@@ -64,8 +64,7 @@ def joint_test(solution: Solution, combinations: Array, errors: Errors, sigma2: 
     if not df:
         return JointTest(math.nan, 0, untested="nothing of it can be told from the other terms in these rows")
     if errors.rest_on_few and df >= errors.df:
-        told = few_clusters(errors.fewest_clusters, df) if errors.clusters else _few_periods(errors, df)
-        return JointTest(math.nan, df, untested=told)
+        return JointTest(math.nan, df, untested=too_few_together(errors, df))
     basis, z = _whitened(solution, rows)
     if errors.middle is None:
         return JointTest(float(z @ z) / df / sigma2 if sigma2 > 0 else math.inf, df, errors.df)
@@ -111,7 +110,10 @@ def few_clusters(clusters: int, df: int) -> str:
     return f"{clusters} clusters cannot carry a joint test of {count_noun(df, 'coefficient')}"
 
 
-def _few_periods(errors: Errors, df: int) -> str:
+def too_few_together(errors: Errors, df: int) -> str:
+    """Say that clusters, or periods, are too few for a joint test, as a clause."""
+    if not errors.periods:
+        return few_clusters(errors.fewest_clusters, df)
     return f"{errors.periods} periods, which give {errors.df:.0f} degrees of freedom, cannot carry a joint test of {count_noun(df, 'coefficient')}"
 
 

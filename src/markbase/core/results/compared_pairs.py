@@ -15,6 +15,7 @@ from markbase.core.errors import FitError, LevelError, MarkbaseError, near
 from markbase.core.inference.corrections import check_correction
 from markbase.core.inference.distributions import p_of_t
 from markbase.core.inference.joint_t import LargestOf
+from markbase.core.inference.joint_tests import too_few_together
 from markbase.core.inference.multiplicity import Together
 from markbase.core.results.equivalence import with_equivalence
 from markbase.core.results.estimates import Estimated
@@ -85,6 +86,9 @@ def pairs_table(
         raise MarkbaseError(
             "Tukey-Kramer rests on one variance for all rows: it is for linear models with classical errors. Use `holm`."
         )
+    if correction == "scheffe" and fit.errors.rest_on_few and levels - 1 >= fit.errors.df:
+        why = too_few_together(fit.errors, levels - 1)
+        raise MarkbaseError(f"Scheffé's correction rests on the joint test of all {levels} levels: {why}. Use `holm`.")
     chooser, starts = combos[:, fit.solution.columns], np.zeros(len(combos), dtype=bool)
     difference, roots = fit.inner.estimates(chooser, starts), fit.inner.roots(chooser, starts)
     se = fit.inner.se(roots)
