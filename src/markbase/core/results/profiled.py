@@ -40,6 +40,9 @@ class Profiled(NamedTuple):
             What is said of each; of the others it means nothing.
         """
         roots = np.nan_to_num(roots)
+        if not len(self.roots):
+            none = np.full(len(roots), np.nan)
+            return np.zeros(len(roots), dtype=bool), Profiled(roots, none, none, none)
         across = roots @ self.roots.T / np.linalg.norm(self.roots, axis=1)
         place = np.argmax(np.abs(across), axis=1)
         turned = np.where(across[np.arange(len(roots)), place] < 0, -1.0, 1.0)
