@@ -241,6 +241,8 @@ def test_cases_of_a_table_of_counts_are_held_out_one_by_one(kind, tmp_path):
     asked = ("validate", tmp_path / "counts.csv", "--kind", kind, "--terms", "a,b", "--weights", "n", "--weights-are", "frequency", *(("--outcome", "score") if kind == "linear" else ("--outcome", "stays", "--event", "y")))  # fmt: skip
     assert "each of 10 parts" in run(*asked).stdout
     assert "stands for several cases here" in run(*asked, "--hold-out", ".3").stderr
+    with pytest.raises(mb.FitError, match="stands for several cases here"):
+        mb.score(often, mb.Study(cells).hold_out(share=0.3, seed=1)[1])
     if kind == "logistic":
         held = [fit.classification(folds=6).held_out for fit in (often, single)]
         assert held[0].area == pytest.approx(held[1].area, rel=1e-9)

@@ -12,7 +12,7 @@ from typing import Any
 import pandas as pd
 
 from markbase.cli.opening import open_plan
-from markbase.core.checks.folds import check_held_out, usual_folds
+from markbase.core.checks.folds import usual_folds
 from markbase.core.comparison.backward_elimination import backward_elimination
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.coefficient_samples import bootstrap
@@ -242,7 +242,6 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
     if entry.hold_out:
         kept, test = results.study.hold_out(share=entry.hold_out, seed=entry.seed, whole=entry.cluster or None)
         smaller = entry.fitted_to(kept)
-        check_held_out(smaller)
         scored = score(smaller, test)
         page = score_page(scored, cluster=entry.cluster)
         record["hold_out"] = score_record(scored)

@@ -11,6 +11,7 @@ import numpy as np
 import pandas as pd
 
 from markbase.core.arguments import checked
+from markbase.core.checks.folds import check_held_out
 from markbase.core.comparison.rows_seen import rows_seen, seen_words
 from markbase.core.design.terms import Variable, variables_of
 from markbase.core.design.weights import take_weights
@@ -71,7 +72,7 @@ def score(fit: AnyFit | StoredFit, test: Study | Any) -> Score:
     ColumnError
         If the table lacks a column of the model, or its weights are no numbers.
     FitError
-        For a weight below 0, or a frequency that is no whole number.
+        For a weight below 0, or a frequency that is no whole number; if rows were held out of which each stands for several cases.
     MarkbaseError
         If it has not the outcome, no row can be scored, or levels were taken out.
 
@@ -92,6 +93,12 @@ def score(fit: AnyFit | StoredFit, test: Study | Any) -> Score:
         raise MarkbaseError(
             "A fit with fixed effects cannot be scored on rows of levels it has not seen; enter the column as a term."
         )
+    if (
+        isinstance(test, Study)
+        and any(step.action == "hold_out" for step in test.trail.steps)
+        and not isinstance(fit, StoredFit)
+    ):
+        check_held_out(fit)
     if isinstance(test, Study) and test.in_parts:
         return _scored_in_parts(fit, test)
     rows = new_rows(fit, test)
