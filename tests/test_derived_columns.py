@@ -150,6 +150,10 @@ def test_what_is_steep_without_bound_where_rows_are_has_no_average_slope():
     assert "– no finite average" in told
     assert "root is steep without bound at a value that some of them have" in told
     assert "no finite average" in fit._repr_html_()
+    twice = mb.Study(frame).derive("third", cube_root="n").derive("unit", unit_range="third")
+    fit = mb.fit_logistic(twice, "stays", ["unit", "n"], event="yes")
+    assert ": – (steep without bound in some row, so that it has no average)." in " ".join(s.text for s in fit.reading().statements)
+    assert fit.simple_slopes("n").isna().all(axis=None)
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")

@@ -305,8 +305,9 @@ def average_slope(
     ) -> tuple[Array, ...]:
         own = Likelihood(blocks, event, used, weights, moments)
         slope = np.zeros(len(event))
-        for (start, size), rise, at in zip(bare, rises, codes, strict=True):
-            slope += theta.slopes[start] * rise if at is None else theta.slopes[start : start + size][at] * rise
+        with np.errstate(invalid="ignore"):
+            for (start, size), rise, at in zip(bare, rises, codes, strict=True):
+                slope += theta.slopes[start] * rise if at is None else theta.slopes[start : start + size][at] * rise
         if used is not None:
             slope[~used] = 0.0
         curvature = own.pass_at(theta)[1].curvature  # weight times p(1 − p), 0 where not used
@@ -338,10 +339,11 @@ def _rise(component: Component, sample: Sample, setting: Setting, numeric: str, 
         if along is None:
             continue
         rise = spread_over(along, sample.inside, event)
-        for variable, exponent in component.numerics:
-            lower = exponent - 1 if variable is moving else exponent
-            factor = power if variable is moving else 1
-            rise = rise * factor * (_values(variable, sample, setting) - component.shift_of(variable)) ** lower
+        with np.errstate(invalid="ignore"):  # steep without bound in some rows
+            for variable, exponent in component.numerics:
+                lower = exponent - 1 if variable is moving else exponent
+                factor = power if variable is moving else 1
+                rise = rise * factor * (_values(variable, sample, setting) - component.shift_of(variable)) ** lower
         total = rise if total is None else total + rise
     return total
 

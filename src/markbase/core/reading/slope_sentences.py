@@ -112,10 +112,12 @@ def slope_statements(fit: AnyFit, numeric: str, by: str | None, term: str) -> li
         size, low, high = value_with_ends(row["slope"], row["low"], row["high"], decimals)
         where = f" at `{held}` = {plain(row[held], 3)}" if held in table.columns else ""
         where += f" and `{numeric}` = {plain(row[numeric], 3)}" if by and numeric in table.columns else ""
-        known = not math.isnan(row["se"])
-        parts.append(
-            f"{size}{where} ({f'{low} to {high}, ' + p_phrase(float(row['p'])) if known else 'no standard error'})"
-        )
+        told = f"{low} to {high}, {p_phrase(float(row['p']))}"
+        if not math.isfinite(row["slope"]):
+            told = "steep without bound in some row, so that it has no average"
+        elif math.isnan(row["se"]):
+            told = "no standard error"
+        parts.append(f"{size}{where} ({told})")
     variable = fit.variable(numeric, "numeric")
     step = per_step(variable.column).rstrip(",")
     what = "the log odds" if logistic else f"`{fit.outcome.name}`"

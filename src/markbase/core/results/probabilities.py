@@ -122,8 +122,8 @@ class Probabilities(Fit):
 
     def _se_of(self, slope: Array) -> float:
         """Return the standard error of an average, by its derivative (the delta method)."""
-        information = self.information.root
-        return float(self.inner.se((slope @ information)[None, :])[0])
+        with np.errstate(invalid="ignore"):  # what is steep without bound in some row has no average
+            return float(self.inner.se((slope @ self.information.root)[None, :])[0])
 
     def _averages(self, settings: Sequence[Setting]) -> list[Averaged]:
         for setting in settings:
@@ -212,6 +212,7 @@ class Probabilities(Fit):
             rows = self.likelihood, self.theta, self.solution.columns, self._sample
             found = [average_slope(*rows, numeric, setting) for setting in settings]
         value, se = np.array([f.value for f in found]), np.array([self._se_of(f.slope) for f in found])
+        value = np.where(np.isfinite(value), value, np.nan)
         table = table.assign(
             probability_slope=value, probability_low=value - half * se, probability_high=value + half * se
         )

@@ -159,6 +159,10 @@ class Probed(Estimated):
         2    tenor  False  244   0.24
         3     bass  False  346   0.21
         """
+        with np.errstate(invalid="ignore"):  # what is steep without bound in some row has no average
+            return self._slopes_at(numeric, by, at)
+
+    def _slopes_at(self, numeric: str, by: str | None, at: Places | None) -> pd.DataFrame:
         self.variable(numeric, "numeric")
         variables = variables_of(self.model_terms)
         group = variables[by] if by is not None and by in variables and variables[by].is_categorical else None
@@ -194,6 +198,7 @@ class Probed(Estimated):
         rows = np.array(combos)
         table = pd.DataFrame(records, index=range(len(records)))
         found = pairs_table(self, [("", "")] * len(rows), rows, "none", 2)
+        found["se"] = found["se"].where(np.isfinite(found["difference"]))
         table = table.assign(slope=found["difference"], **{k: found[k] for k in ("se", "low", "high", "p")})
         table = self.family.with_ratios(table, "slope")
         if group is not None:
