@@ -5,6 +5,7 @@ import pandas as pd
 import pytest
 
 import markbase as mb
+from command import run
 from reference import digits, least_squares, made_up, sandwich, term_of
 from yes_no import either
 
@@ -292,3 +293,21 @@ def test_the_figure_of_a_fit_draws_its_averages_on_one_scale():
                 told = fit.marginal.set_index("term").loc[name]
                 assert dots[label] == pytest.approx(100 * step * told["effect"])
                 np.testing.assert_allclose(ends[label], [100 * step * told["low"], 100 * step * told["high"]])
+
+
+@pytest.mark.parametrize("name", ["n", "level", "low", "se", "predicted", "odds_ratio"])
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+def test_a_column_that_is_called_as_a_figure_stands_apart_from_it(name, kind, tmp_path):
+    frame, told = pd.DataFrame(made_up(200)).filter(["age", "voice", "score"]), []
+    frame["high"] = np.where(frame["score"] > frame["score"].median(), "y", "n")
+    for own in ("age", name):
+        data = frame.rename(columns={"age": own})
+        fit = either(kind, mb.Study(data), [mb.polynomial(own), "voice", mb.interaction(own, "voice")], ("high", "y"))
+        data.to_csv(tmp_path / "t.csv", index=False)
+        asked = ("--outcome", fit.outcome.name, "--terms=voice", f"--polynomial={own}=2", f"--interaction={own},voice", *(("--kind=logistic", "--event=y") * (kind == "logistic")))  # fmt: skip
+        assert f"{own} = 50" in run("slopes", "t.csv", f"{own}:voice", *asked, f"--at={own}=30,50", cwd=tmp_path).stdout
+        assert f"  {own} 30  " in run("predict", "t.csv", *asked, f"--profile={own}=30", cwd=tmp_path).stdout
+        tables = fit.simple_slopes(own, by="voice", at={own: [30.0, 50.0]}), fit.predict({own: 30.0}), fit.predict(data)
+        told.append([t.rename(columns={f"{own} (column)" if f"{own} (column)" in t else own: "x"}) for t in tables])
+    for ours, theirs in zip(*told, strict=True):
+        pd.testing.assert_frame_equal(ours, theirs)

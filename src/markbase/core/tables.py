@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import namedtuple
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Container, Mapping, Sequence
 from functools import cache
 from typing import Any, overload
 
@@ -63,6 +63,20 @@ def _heads(names: tuple[str, ...]) -> pd.Index[str]:
 
 TableRow = Mapping[str, Any]
 """A row of a table: its values by the names of the columns."""
+
+
+_APART = " (column)"
+
+
+def name_beside(figures: Container[str], name: str) -> str:
+    """Return what a column of the data is called in a table that has some figures: by its name, or apart from the figure of that name."""
+    return f"{name}{_APART}" if name in figures else name
+
+
+def own_name(figures: Container[str], name: str) -> str:
+    """Return the name of a column of the data by what it is called in such a table."""
+    bare = name.removesuffix(_APART)
+    return bare if bare in figures else name
 
 
 def records_of(table: pd.DataFrame) -> list[TableRow]:

@@ -13,9 +13,10 @@ from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import as_percent, decimals_for, from_to, number, plain, short
 from markbase.core.reading.line_cautions import bend_words
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.new_rows import PREDICTION_FIGURES
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.study.derived_values import origins
-from markbase.core.tables import TableRow, records_of
+from markbase.core.tables import TableRow, name_beside, records_of
 from markbase.show.fit import what_is_read
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
 
@@ -35,14 +36,20 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str 
     `of_rows` names the data whose rows they are of, which are told by their identifier.
     """
     variables = {v for t in fit.model_terms for v in t.names}
-    given = [c for c in table.columns if c in variables]
+    keys = {name: key for name in variables if (key := name_beside(PREDICTION_FIGURES, name)) in table}
+    given = sorted(keys, key=lambda name: list(table.columns).index(keys[name]))
     percent = f"{short(100 * fit.level, 4)}%"
     rows, own = [], []
-    name = fit.identifier.name if fit.identifier is not None and fit.identifier.name in table else None
+    name = fit.identifier.name if fit.identifier is not None else None
+    numbered = name_beside(PREDICTION_FIGURES, name or "")
+    name = name if numbered in table else None
     for number_of_row, r in enumerate(records_of(table.head(_MOST)), 1):
-        profile = ", ".join(f"{c} {_cell(r[c])}" for c in given if not pd.isna(r[c])) or "as in the sample"
+        cells = {c: r[keys[c]] for c in given}
+        profile = (
+            ", ".join(f"{c} {_cell(cell)}" for c, cell in cells.items() if not pd.isna(cell)) or "as in the sample"
+        )
         if of_rows is not None:
-            profile = f"row {number_of_row}" if name is None else str(r[name])
+            profile = f"row {number_of_row}" if name is None else str(r[numbered])
         look: Literal["aside", "plain"] = "aside" if r["caution"] else "plain"
         rows.append(Row((profile, *_figures(fit, r)), look))
         if "geometric_mean" in r:
@@ -69,8 +76,8 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str 
     followed = {v.name: inside for v in fit.variables if v.name not in given and (inside := _followed(v, given))}
     facts += [("moves along", f"`{name}`, which was made of {listed(quoted(of))}") for name, of in followed.items()]
     left = sorted(variables - set(given) - set(followed))
-    averaged = table.loc[table[fit.family.predicted].notna(), given]  # what has no prediction is averaged over nothing
-    partly = [c for c in given if averaged[c].isna().any()]
+    averaged = table.loc[table[fit.family.predicted].notna()]  # what has no prediction is averaged over nothing
+    partly = [c for c in given if averaged[keys[c]].isna().any()]
     if left or partly:
         sometimes = f"{listed(quoted(partly))} where a profile leaves {'it' if len(partly) == 1 else 'them'} out"
         words = ", ".join([*([listed(quoted(left))] if left else []), *([sometimes] if partly else [])])

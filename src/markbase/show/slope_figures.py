@@ -12,9 +12,10 @@ from markbase.core.errors import FitError
 from markbase.core.formatting import plain, short
 from markbase.core.inference.distributions import t_quantile
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.simple_slopes import SLOPE_FIGURES
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.rows.row_functions import sample_of
-from markbase.core.tables import rows_of
+from markbase.core.tables import own_name, rows_of
 from markbase.show.figure_names import in_legend, legend_below, level_names, name_points
 from markbase.show.figures import AMBER, INK, TEAL, finish, own_axes, styled
 
@@ -145,7 +146,9 @@ def _by_level(fit: AnyFit | StoredFit, numeric: str, by: str, ax: Axes) -> Axes:
         color, mark = _MARKED[k % len(_MARKED)]
         ax.hlines(at, own["low"], own["high"], color=color, linewidth=2)
         words = (
-            "" if places is None else ", ".join(f"{name} = {plain(float(places[name].iloc[k]), 4)}" for name in held)
+            ""
+            if places is None
+            else ", ".join(f"{own_name(SLOPE_FIGURES, c)} = {plain(float(places[c].iloc[k]), 4)}" for c in held)
         )
         ax.plot(own["slope"], at, mark, color=color, markersize=7, label=in_legend(words))
     table = table.iloc[: len(labels)]

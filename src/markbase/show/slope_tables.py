@@ -20,9 +20,10 @@ from markbase.core.formatting import (
 )
 from markbase.core.reading.clauses import joint_figures
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.simple_slopes import SLOPE_FIGURES
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.study.remark import THIN_ROWS
-from markbase.core.tables import records_of, rows_of
+from markbase.core.tables import own_name, records_of, rows_of
 from markbase.show.page import Facts, Row, Section, Strip, Table
 from markbase.show.statistics import scale_of
 
@@ -35,14 +36,15 @@ def slopes_section(
     Where the moderator is numeric, also the stretches in which the slope is clear.
     """
     table = fit.simple_slopes(numeric, by=by, at=at)
-    held = [c for c in table.columns[: list(table.columns).index("slope")] if c not in ("level", "base", "n")]
+    keys = [c for c in table.columns[: list(table.columns).index("slope")] if c not in ("level", "base", "n")]
+    held = [own_name(SLOPE_FIGURES, key) for key in keys]
     scale = scale_of(float(table["low"].min()), float(table["high"].max()))
     rows = []
     for r in records_of(table):
         decimals = decimals_for(float(r["se"]))
         size, *ends = value_with_ends(r["slope"], r["low"], r["high"], decimals)
         place = [f"{by} {r['level']}"] if "level" in r else []
-        place += [f"{name} = {plain(r[name], 4)}" for name in held]
+        place += [f"{name} = {plain(r[key], 4)}" for name, key in zip(held, keys, strict=True)]
         cells = (
             ", ".join(place) or "everywhere",
             size,
@@ -52,7 +54,8 @@ def slopes_section(
         )
         rows.append(Row(cells, "plain", Strip(r["low"], r["slope"], r["high"], *scale)))
     unit = fit.family.scale(fit.outcome)
-    places = "".join(f"{_chosen(fit, name, set(table[name]))}; " for name in held if name not in (at or {}))
+    chosen = [(name, key) for name, key in zip(held, keys, strict=True) if name not in (at or {})]
+    places = "".join(f"{_chosen(fit, name, set(table[key]))}; " for name, key in chosen)
     step = fit.variable(numeric, "numeric").column.step_one
     note = f"in {unit} per {step}; {places}what is not named is averaged over the rows"
     heads = ("where", "slope", "se", f"{short(100 * fit.level, 4)}% CI", "p")

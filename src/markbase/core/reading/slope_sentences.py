@@ -15,9 +15,10 @@ from markbase.core.reading.clauses import (
     step_words,
 )
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.simple_slopes import SLOPE_FIGURES
 from markbase.core.results.statements import Statement
 from markbase.core.study.derived_values import origins
-from markbase.core.tables import records_of
+from markbase.core.tables import name_beside, records_of
 
 
 def at_reference(fit: AnyFit, *names: str) -> tuple[str, list[str]]:
@@ -103,15 +104,16 @@ def slope_statements(fit: AnyFit, numeric: str, by: str | None, term: str) -> li
     by = by if by in fit.slope_depends_on(numeric) else None  # what moves with a column is not held beside it
     table = fit.simple_slopes(numeric, by=by)
     held = by or numeric
-    if held not in table.columns and (by or len(table) > 1):
+    key, own = (name_beside(SLOPE_FIGURES, name) for name in (held, numeric))
+    if key not in table.columns and (by or len(table) > 1):
         return []
     logistic = "odds_ratio" in table.columns
     parts = []
     for _, row in table.iterrows():
         decimals = decimals_for(float(row["se"]))
         size, low, high = value_with_ends(row["slope"], row["low"], row["high"], decimals)
-        where = f" at `{held}` = {plain(row[held], 3)}" if held in table.columns else ""
-        where += f" and `{numeric}` = {plain(row[numeric], 3)}" if by and numeric in table.columns else ""
+        where = f" at `{held}` = {plain(row[key], 3)}" if key in table.columns else ""
+        where += f" and `{numeric}` = {plain(row[own], 3)}" if by and own in table.columns else ""
         told = f"{low} to {high}, {p_phrase(float(row['p']))}"
         if not math.isfinite(row["slope"]):
             told = "steep without bound in some row, so that it has no average"

@@ -27,6 +27,7 @@ from markbase.core.study.written_numbers import is_other_unit, numbers_as_writte
 
 if TYPE_CHECKING:
     from markbase.core.results.estimates import Estimated
+from markbase.core.tables import name_beside
 
 Array = NDArray[np.float64]
 _RESCALED = ("centre", "unit_range", "z")
@@ -264,11 +265,18 @@ def _observed(fit: Estimated, source: _Source) -> Array | None:
     return np.array([*value, np.nan])[codes]
 
 
+PREDICTION_FIGURES = frozenset(
+    ("caution", "geometric_high", "geometric_low", "geometric_mean", "high", "log_odds", "low", "mean_smeared", "observed", "one_high", "one_low",
+     "predicted", "probability", "residual", "se")
+)  # fmt: skip
+"""What the columns of predictions may be called."""
+
+
 def head_of(fit: Estimated, rows: NewRows) -> dict[str, Any]:
     """Return the first columns of a table of predictions: the identifier, and the outcome where it is known."""
     head: dict[str, Any] = {}
     if rows.identifier is not None and fit.identifier is not None:
-        head[fit.identifier.name] = rows.identifier
+        head[name_beside(PREDICTION_FIGURES, fit.identifier.name)] = rows.identifier
     if rows.observed is not None:
         head["observed"] = rows.observed
     return head

@@ -25,7 +25,7 @@ from markbase.core.errors import ColumnError, LevelError, MarkbaseError, count_n
 from markbase.core.formatting import decimals_for
 from markbase.core.inference.marginal_effects import known_profile
 from markbase.core.results.estimates import Estimated
-from markbase.core.results.new_rows import NewRows, head_of, new_rows
+from markbase.core.results.new_rows import PREDICTION_FIGURES, NewRows, head_of, new_rows
 from markbase.core.results.outcome_ends import NO_ENDS, Ends, passing_words
 from markbase.core.results.prediction_coverage import Held, coverage_words
 from markbase.core.results.readers import readers
@@ -34,6 +34,7 @@ from markbase.core.study.column import Column
 from markbase.core.study.derived_values import can_follow
 from markbase.core.study.frames import columns_of
 from markbase.core.study.study import Study
+from markbase.core.tables import name_beside
 
 if TYPE_CHECKING:
     from markbase.core.results.statements import Equation, Lines
@@ -68,7 +69,8 @@ class Predicting(Estimated):
         Returns
         -------
         pandas.DataFrame
-            The values given (of a table also its identifier, and `observed` where it has the outcome),
+            The values given (of a table also its identifier, and `observed` where it has the outcome; one whose column is called as a figure
+            here, such as ``low``, is ``low (column)``),
             then for a linear model `predicted`, `se`, `low`, `high` (the mean of all such people) and `one_low`, `one_high`
             (one such person: with the spread of the residuals, and of what the profile does not name); for a logistic model
             `probability`, `low`, `high`, `log_odds`, `se`. `residual` where the outcome is known. `caution` says where a row has
@@ -268,7 +270,8 @@ def _each(fit: Predicting, rows: Sequence[Mapping[str, Any]]) -> Iterator[tuple[
             except NoSuchRowsError as problem:
                 numbers = {k: float(v) for k, v in fit.family.predictions(*_NO_NUMBERS).items()}
                 cautions.append(problem.told)
-            told = {**known, **numbers, "caution": "; ".join(cautions)}
+            own = {name_beside(PREDICTION_FIGURES, name): value for name, value in known.items()}
+            told = {**own, **numbers, "caution": "; ".join(cautions)}
             found = told, known_profile(fit.model_terms, fit._sample.followed(setting))
             if plain:
                 alike[key] = found
@@ -329,7 +332,8 @@ def _of_table(fit: Predicting, data: Any) -> pd.DataFrame | None:
     rows = new_rows(fit, data)
     given = {} if isinstance(data, Study) else {c: v for c, v in columns_of(data) if c in variables_of(fit.model_terms)}
     outside, predicted = len(rows.told), fit._of_rows(rows)
-    first = pd.DataFrame({**head_of(fit, rows), **{c: v.to_numpy() for c, v in given.items()}}, index=rows.index)
+    own = {name_beside(PREDICTION_FIGURES, c): v.to_numpy() for c, v in given.items()}
+    first = pd.DataFrame({**head_of(fit, rows), **own}, index=rows.index)
     caution = pd.Series(rows.cautions if outside else "", index=rows.index, name="caution")
     told = pd.concat([first, predicted, caution], axis=1)
     if outside:

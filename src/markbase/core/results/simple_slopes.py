@@ -27,8 +27,15 @@ from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.held_values import Places, chosen_values, held_at
 from markbase.core.results.turning_points import TurningPoint, clear_region_of, turning_point_of, turning_points_of
 from markbase.core.study.derived_values import changing_with
+from markbase.core.tables import name_beside
 
 Array = NDArray[np.float64]
+SLOPE_FIGURES = frozenset(
+    ("base", "difference", "difference_high", "difference_low", "difference_p", "high", "level", "low", "n", "odds_high", "odds_low", "odds_ratio", "p",
+     "probability_difference", "probability_difference_high", "probability_difference_low", "probability_difference_p", "probability_high",
+     "probability_low", "probability_slope", "se", "slope")
+)  # fmt: skip
+"""What the other columns of a table of simple slopes are called than those that are held."""
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -128,7 +135,8 @@ class Probed(Estimated):
         Returns
         -------
         pandas.DataFrame
-            A row for each combination: `level` and `base` and `n` for a group, a column for each numeric column that is held;
+            A row for each combination: `level` and `base` and `n` for a group, a column for each numeric column that is held (called
+            ``low (column)`` where it has the name of a figure of the table, such as ``low``);
             then `slope`, `se`, `low`, `high`, `p`; of a group also the `difference` from the slope at its base with
             `difference_low`, `difference_high`, `difference_p`. In a logistic model slopes are of log odds, with `odds_ratio`
             (per unit), `odds_low`, `odds_high`, and `probability_slope` with its interval: what the probability rises per unit, averaged
@@ -192,7 +200,7 @@ class Probed(Estimated):
                     here[group.name] = np.eye(group.size)[level]
                     record = {"level": group.labels[level], "base": level == group.base}
                     record["n"] = int(self.rows_used.counts_at((group.name,))[level])
-                records.append({**record, **setting})
+                records.append({**record, **{name_beside(SLOPE_FIGURES, n): v for n, v in setting.items()}})
                 settings.append(here)
                 combos.append(self._sample.slope(numeric, here))
         rows = np.array(combos)
