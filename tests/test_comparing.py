@@ -228,3 +228,13 @@ def test_what_moved_as_terms_were_left_out_is_told_on_its_scale(kind):
     assert ("(log odds, on the scale of the whole model)" in told) == (kind == "logistic")
     if kind == "linear":
         assert after == pytest.approx(np.polyfit(data["x"], data["y"], 1)[0], abs=0.006)
+
+
+def test_blocks_and_fits_that_are_called_as_a_column_of_a_table_stand_apart_from_it(tmp_path):
+    one, other = (mb.fit_blocks(gappy().dropna(), "score", {a: ["age", "voice"], b: ["km"]}) for a, b in (("one", "two"), ("base", "term")))
+    for name in ("moves", "errors", "vif"):
+        renamed = getattr(other, name).rename(columns={"base (block)": "one", "term (block)": "two"})
+        pd.testing.assert_frame_equal(getattr(one, name), renamed)
+    mb.report(other, tmp_path / "blocks.html")
+    found = mb.compare({"base": other.fits[0], "full": other.last}).estimates
+    assert found.loc[found["base"], ["term", "base (fit)", "full"]].to_numpy().tolist() == [["voice", 0.0, 0.0]]

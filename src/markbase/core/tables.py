@@ -65,17 +65,14 @@ TableRow = Mapping[str, Any]
 """A row of a table: its values by the names of the columns."""
 
 
-_APART = " (column)"
-
-
-def name_beside(figures: Container[str], name: str) -> str:
-    """Return what a column of the data is called in a table that has some figures: by its name, or apart from the figure of that name."""
-    return f"{name}{_APART}" if name in figures else name
+def name_beside(figures: Container[str], name: str, of: str = "column") -> str:
+    """Return what a column of the data (or a fit, a block) is called in a table that has some figures: by its name, or apart from the figure of that name."""
+    return f"{name} ({of})" if name in figures else name
 
 
 def own_name(figures: Container[str], name: str) -> str:
     """Return the name of a column of the data by what it is called in such a table."""
-    bare = name.removesuffix(_APART)
+    bare = name.removesuffix(" (column)")
     return bare if bare in figures else name
 
 

@@ -124,8 +124,8 @@ def draw_paths(hierarchy: Blocks, terms: Sequence[str] | None = None, ax: Axes |
     against = {(r.term, r.level): r.against for fit in hierarchy for r in rows_of(fit.coefficients)}
     for k, (place, row) in enumerate(chosen.iterrows()):
         color, dashes = LINES[k]
-        value = row[list(hierarchy.names)].to_numpy(dtype=float)
-        se = errors.loc[[place], list(hierarchy.names)].to_numpy(dtype=float)[0]
+        value = row[list(hierarchy.names_in_tables)].to_numpy(dtype=float)
+        se = errors.loc[[place], list(hierarchy.names_in_tables)].to_numpy(dtype=float)[0]
         unit = se[~np.isnan(se)][0]
         shift = 0.07 * (k - (len(chosen) - 1) / 2)
         name = f"{folded(row['term'], lines=1)}: {row['level']}" if row["level"] else str(row["term"])

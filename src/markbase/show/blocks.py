@@ -183,12 +183,12 @@ def _moves(hierarchy: Blocks) -> Section:
 
 
 def _vif(hierarchy: Blocks) -> list[Section]:
-    table = hierarchy.vif
-    if hierarchy.logistic or table[list(hierarchy.names)].isna().all().all():
+    table, blocks = hierarchy.vif, list(hierarchy.names_in_tables)
+    if hierarchy.logistic or table[blocks].isna().all().all():
         return []
     rows = tuple(
-        Row((str(r["term"]), *("" if math.isnan(float(r[n])) else number(float(r[n]), 2) for n in hierarchy.names)))
-        for r in records_of(table[table[list(hierarchy.names)].notna().any(axis=1)])
+        Row((str(r["term"]), *("" if math.isnan(float(r[n])) else number(float(r[n]), 2) for n in blocks)))
+        for r in records_of(table[table[blocks].notna().any(axis=1)])
     )
     note = "single columns: how many times the standard error of each is what it would be alone"
     heads = ("term", *hierarchy.names)

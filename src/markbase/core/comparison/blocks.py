@@ -28,7 +28,7 @@ from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.movements import COLUMNS, movements
 from markbase.core.results.statements import Reading
 from markbase.core.screening.screen import screen_fit
-from markbase.core.tables import own_table, table_of
+from markbase.core.tables import name_beside, own_table, table_of
 
 AnyFit = LinearFit | LogisticFit
 
@@ -234,7 +234,8 @@ class Blocks(Shown):
     def moves(self) -> pd.DataFrame:
         """How every estimate moves from block to block.
 
-        `term`, `level`, `base`, then the estimate in each block's block (NaN before it enters; the base is 0).
+        `term`, `level`, `base`, then the estimate in each block's block (NaN before it enters; the base is 0), called as the block (a
+        block ``base`` as ``base (block)``).
         """
         return self._side_by_side("estimate")
 
@@ -256,6 +257,11 @@ class Blocks(Shown):
         return self._side_by_side("se")
 
     @property
+    def names_in_tables(self) -> tuple[str, ...]:
+        """What the blocks are called in `moves`, `errors` and `vif`."""
+        return tuple(name_beside(("term", "level", "base"), name, "block") for name in self.names)
+
+    @property
     def _terms_of_all(self) -> list[str]:
         """The names of the terms of all blocks, in the order of the last; in front of a curve what it takes the place of."""
         found: dict[str, None] = {}
@@ -275,7 +281,7 @@ class Blocks(Shown):
             "level": [level for _, level in every],
             "base": list(every.values()),
         }
-        for name, fit in zip(self.names, self.fits, strict=True):
+        for name, fit in zip(self.names_in_tables, self.fits, strict=True):
             own = fit.coefficient_rows.estimates if column == "estimate" else fit.coefficient_rows.se
             found = {(r.term, r.compared.level): v for r, v in zip(fit.coefficient_map.rows, own.tolist(), strict=True)}
             table[name] = [found.get(key, math.nan) for key in every]
@@ -289,7 +295,7 @@ class Blocks(Shown):
         """
         names = self._terms_of_all
         table = pd.DataFrame({"term": names})
-        for block, fit in zip(self.names, self.fits, strict=True):
+        for block, fit in zip(self.names_in_tables, self.fits, strict=True):
             if (
                 not isinstance(fit, LinearFit)
                 or fit.fixed_effects is not None

@@ -19,7 +19,7 @@ from markbase.core.results.changes import AnyFit, change_between
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.rows.row_functions import all_of
-from markbase.core.tables import rows_of
+from markbase.core.tables import name_beside, rows_of
 
 _MOST_APART = 3
 """So many pairs that no test compares are named."""
@@ -40,7 +40,7 @@ class Comparison(ShownTables):
     same_outcome: bool
     """Whether all explain the same column, so that R² and criteria can be held against one another."""
     estimates: pd.DataFrame
-    """`term`, `level`, `base`, then for each fit its estimate, and its standard error under ``se of …``."""
+    """`term`, `level`, `base`, then for each fit its estimate, called as the fit (a fit ``base`` as ``base (fit)``), and its standard error under ``se of …``."""
     strength: pd.DataFrame
     """One row a fit: `fit`, `terms`, `parameters`, and its figures; NaN where outcomes differ and figures would mislead."""
     tests: pd.DataFrame
@@ -166,7 +166,7 @@ def _estimates_of(names: Sequence[str], fits: Sequence[AnyFit]) -> pd.DataFrame:
         rows = [table.get((term, level)) for table in tables]
         record = {"term": term, "level": level, "base": next(row for row in rows if row).base}
         for name, row in zip(names, rows, strict=True):
-            record[name] = row.estimate if row else math.nan
+            record[name_beside(("term", "level", "base"), name, "fit")] = row.estimate if row else math.nan
             record[f"se of {name}"] = row.se if row else math.nan
         records.append(record)
     return pd.DataFrame(records)
