@@ -51,6 +51,8 @@ def test_coding_grids_are_what_the_coefficients_need_and_indicators_add_up():
     with pytest.warns(mb.MarkbaseWarning, match="wherever there is an intercept"):
         full = study.indicators(["voice"], full_set=True)
     assert (full.sum(axis=1) == 1).all()
+    alike = pd.DataFrame({"a": ["b_c", "x", "x"], "a_b": ["x", "c", "x"]})  # both are `a_b_c`
+    assert mb.Study(alike).indicators(["a", "a_b"]).to_dict("list") == {"a_b_c": [1, 0, 0], "a_b_c_2": [0, 1, 0]}
 
 
 @pytest.mark.parametrize("schemes", list(itertools.product(["indicator", "effect", "adjacent", "trend"], ["indicator", "effect"])))

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import itertools
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Container, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
 from typing import NamedTuple
@@ -254,10 +254,23 @@ def _indicators(column: Column, full_set: bool, values: NDArray[np.int32]) -> pd
     return pd.DataFrame(frame)
 
 
-def _name(group: str, label: str, taken: Mapping[str, object]) -> str:
+def _name(group: str, label: str, taken: Container[str]) -> str:
     """Return a readable name that is also a plain one."""
     name = f"{group}_{re.sub(r'[^0-9A-Za-zÀ-ÖØ-öø-ÿ]+', '_', label).strip('_') or 'level'}"
+    return _untaken(name, taken)
+
+
+def _untaken(name: str, taken: Container[str]) -> str:
     twin, k = name, 2
     while twin in taken:
         twin, k = f"{name}_{k}", k + 1
     return twin
+
+
+def side_by_side(frames: Sequence[pd.DataFrame]) -> pd.DataFrame:
+    """Put the indicators of several groups side by side, none called as one before it."""
+    names: dict[str, None] = {}
+    for frame in frames:
+        for name in frame.columns:
+            names[_untaken(name, names)] = None
+    return pd.concat(frames, axis=1).set_axis(list(names), axis=1)

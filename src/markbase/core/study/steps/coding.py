@@ -10,7 +10,7 @@ import pandas as pd
 
 from markbase.core.errors import ColumnError, count_noun, listed, quoted, remark
 from markbase.core.study.base import choose_base
-from markbase.core.study.coding import Coding, check_scheme, code_group, indicator_columns
+from markbase.core.study.coding import Coding, check_scheme, code_group, indicator_columns, side_by_side
 from markbase.core.study.column import Scheme
 from markbase.core.study.remark import THIN_ROWS
 from markbase.core.study.steps.base_step import Stepping, given
@@ -209,7 +209,7 @@ class CodingSteps(Stepping):
         if isinstance(columns, str):
             raise ColumnError(f"Give the groups as a list, for instance [{columns!r}].")
         frames = [indicator_columns(self.column(name), full_set) for name in columns]
-        frame = pd.concat(frames, axis=1) if frames else pd.DataFrame(index=range(self._rows))
+        frame = side_by_side(frames) if frames else pd.DataFrame(index=range(self._rows))
         bases = {n: c.levels[c.base.level].label for n in columns if (c := self.column(n)).base is not None}
         note = _FULL_SET if full_set else "bases have no column: a row of zeros is the base"
         if full_set:
@@ -249,4 +249,4 @@ class CodingSteps(Stepping):
             _remark_on_full_set(columns)
         for part in self.parts():
             frames = [indicator_columns(group, full_set, part.column(group.name).values) for group in groups]
-            yield part, pd.concat(frames, axis=1)
+            yield part, side_by_side(frames)
