@@ -129,7 +129,7 @@ def test_the_demo_crossing_under_effect_coding_has_three_degrees_of_freedom():
 
 
 def test_lower_terms_are_added_or_refused_and_kept_in_order():
-    study = mb.Study(pd.DataFrame(made_up(200))).mark("voice", "alto")
+    study = mb.Study(pd.DataFrame(made_up(200)).assign(**{"voice × day": 1.0})).mark("voice", "alto")
     with pytest.warns(mb.MarkbaseWarning, match="came without `age` and `voice`: they were added"):
         fit = mb.fit_linear(study, "score", ["km", mb.interaction("age", "voice")])
     assert [t.name for t in fit.model_terms] == ["km", "age", "voice", "age × voice"]
@@ -143,6 +143,7 @@ def test_lower_terms_are_added_or_refused_and_kept_in_order():
         (["age", "voice", mb.interaction(curve, "voice")], "needs `age \\(quadratic\\)`, and the model has `age` only"),
         (["voice", "day", mb.interaction("voice", "day"), mb.interaction("day", "voice")], "is given twice"),
         ([mb.polynomial("voice")], "`voice` is categorical, so it has no powers"),
+        (["voice", "day", mb.interaction("voice", "day"), "voice × day"], "`voice × day` is a column, and what a product"),
     ):
         with pytest.raises(mb.FitError if "voice` is cat" not in told else mb.ColumnError, match=told):
             mb.fit_linear(study, "score", terms, main_effects="refuse")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import re
+from collections import Counter
 from collections.abc import Mapping, Sequence
 
 import numpy as np
@@ -82,7 +83,7 @@ def requested_terms(
     Identifiers are left out; lower terms that an interaction lacks are put in front of it (`main_effects` is ``add``) or it
     is refused (``refuse``). Remarks on each identifier left out, each numeric column that looks like one, each term added,
     and columns that were derived from others in the model. Raises a `ColumnError` for a column that cannot be used, a
-    `FitError` for no term at all, one given twice, or a lower term that cannot be added.
+    `FitError` for no term at all, one given twice, or called as another, or a lower term that cannot be added.
     """
     if main_effects not in MAIN_EFFECTS:
         raise MarkbaseError(
@@ -126,6 +127,11 @@ def requested_terms(
     if not wanted:
         raise FitError("Only identifiers were given as terms, so there is nothing to fit; add a column that measures.")
     wanted = _with_lower_terms(wanted, main_effects)
+    called = Counter(request_name(request) for request in wanted)
+    if len(called) < len(wanted):
+        raise FitError(
+            f"`{called.most_common(1)[0][0]}` is a column, and what a product or a curve of other columns is called: give the column another name where it comes from."
+        )
     for told in cut_from_terms(columns.values()):
         remark(told)
     if repeats := study._repeats:
