@@ -136,9 +136,8 @@ def _about_rows(study: Study, outcome: str) -> str:
     text, clusters = "", list[str]()
     for column in (study[name] for name in study.columns if name != outcome):
         levels = int((column.counts > 0).sum()) if column.is_categorical and column.role is None else 0
-        many = (
-            levels > _MOST_LEVELS and column.valid >= 2 * levels and not column.doubt
-        )  # too many for a term, and rows share them
+        shared = column.valid >= 2 * levels and not column.doubt
+        many = levels > _MOST_LEVELS and shared  # too many for a term, and rows share them
         if column.role == "cluster" or many or whose_numbers(column):
             clusters.append(column.name)
             text += (

@@ -22,6 +22,7 @@ Array = NDArray[np.float64]
 _MOST_ROWS = 200_000
 """Of more rows, or rows in parts, some are looked at first, which most often shows that levels overlap."""
 _NEAR = 0.1
+"""A value is nearly among those of a level if it is no further from them than such a share of what they span."""
 _SEEN = 20
 """Of so many rows of a level among these it is worth to look at all, if they do not show it."""
 

@@ -60,9 +60,8 @@ def levels_of(codes: Sequence[str], declared: bool = True) -> tuple[Level, ...]:
     collects = gc.isenabled()
     gc.disable()
     try:
-        return tuple(
-            map(partial(tuple.__new__, Level), zip(codes, codes, repeat(declared), repeat(())))
-        )  # without a call for each
+        make = partial(tuple.__new__, Level)  # without a call of Python's own for each
+        return tuple(map(make, zip(codes, codes, repeat(declared), repeat(()))))
     finally:
         if collects:
             gc.enable()

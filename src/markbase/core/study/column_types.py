@@ -229,12 +229,10 @@ def _group(raw: RawValues, spec: ColumnSpec) -> Column:
         numeric = bool(raw.is_number[extra].all())
         if numeric:
             extra.sort(key=lambda k: raw.numbers[k])
-        elif len(extra) > _MOST_SORTED:  # of so many nobody reads the order
-            pass
-        elif len(extra) > _MOST_IN_ORDER:
-            extra = [extra[place] for place in alphabetical([texts[k] for k in extra])]
-        else:
+        elif len(extra) <= _MOST_IN_ORDER:
             extra = [extra[place] for place in ordered([texts[k] for k in extra])[0]]
+        elif len(extra) <= _MOST_SORTED:  # of more nobody reads the order
+            extra = [extra[place] for place in alphabetical([texts[k] for k in extra])]
     labels = [texts[k] for k in extra]
     levels = spec.levels + levels_of(labels, not spec.levels)
     to_level = np.full(len(texts) + 1, -1, dtype=np.int32)
