@@ -13,6 +13,7 @@ import rich_click as click
 from markbase.cli.progress import report_progress
 from markbase.cli.wishes import wishes
 from markbase.core.address_space import allowed_megabytes
+from markbase.core.errors import remark
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
@@ -40,9 +41,21 @@ class Mentioned:
         self._texts += [] if given.get("outcome") else [repr(plan.analysis.fits)]
         known = codebook.columns.items() if codebook is not None else ()
         self._always = {name for name, spec in known if spec.role}
+        self._found: dict[str, bool] = {}
 
     def __contains__(self, name: object) -> bool:
-        return name in self._always or any(str(name) in text for text in self._texts)
+        found = name in self._always or any(str(name) in text for text in self._texts)
+        self._found[str(name)] = found
+        return found
+
+    def tell_others(self, study: Study) -> None:
+        """Say how many of the columns of the file are not read, and what of them can then not be known."""
+        others = sum(not found and name not in study.columns for name, found in self._found.items())
+        if others:
+            remark(
+                f"Of large data those columns alone are read that are named, here {len(self._found) - others} of {len(self._found)}: whether rows go together by another one "
+                f"(persons, classes), or a term and the outcome are made of it, is not looked at. A column with a role in the codebook is read as well."
+            )
 
 
 def is_long_to_read(plan: Plan) -> bool:
@@ -54,9 +67,13 @@ def open_plan(plan: Plan, codebook: Codebook | None = None, mentioned: bool = Fa
     """Open the data of a plan, all columns or those that are mentioned, and prepare them."""
     columns = Mentioned(plan, codebook) if mentioned else None
     if not read_in_parts(plan.file, plan.in_parts):
-        return plan.open(codebook, columns=columns)
-    with _Bar(plan.file.name) as told:
-        return plan.open(codebook, columns=columns, in_parts=True, cluster=wishes().cluster_address, progress=told)
+        study = plan.open(codebook, columns=columns)
+    else:
+        with _Bar(plan.file.name) as told:
+            study = plan.open(codebook, columns=columns, in_parts=True, cluster=wishes().cluster_address, progress=told)
+    if columns is not None:
+        columns.tell_others(study)
+    return study
 
 
 def read_in_parts(file: Path, planned: bool = False) -> bool:

@@ -29,6 +29,7 @@ from markbase.core.inference.corrections import STEP_BY_STEP, WITH_ONE_LEVEL
 from markbase.core.reading.clauses import overstated_words
 from markbase.core.reading.group_cautions import about_clusters, about_reversals
 from markbase.core.reading.interaction_sentences import about_averages
+from markbase.core.reading.outcome_cautions import about_beginning
 from markbase.core.reading.overlap_words import about_held, about_pairs
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.cell_means import overstated_effects
@@ -77,6 +78,7 @@ def groups_section(fit: AnyFit | StoredFit, group: str, at: Mapping[str, float] 
     minded = about_averages(fit, group, at or {})
     if not isinstance(fit, StoredFit):  # of which the rows that have a level, and like ones, are not known
         minded += [*about_clusters(fit, variable), *about_pairs(fit, variable), *about_held(fit, variable, at or {})]
+        minded += about_beginning(fit, group)
     minded += about_reversals(fit, variable, records_of(own)).values()
     if _tested_alone(fit, group) and (overstated := fit._overstated.get(group)):
         minded = [f"the joint test: {overstated_words(fit, overstated)}", *minded]

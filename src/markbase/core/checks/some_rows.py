@@ -87,6 +87,7 @@ def _at_places(fit: AnyFit, inside: NDArray[np.intp], weights: Weights | None) -
         index=pd.RangeIndex(len(inside)),
         repeating=tuple(_with_rows(c, inside) for c in fit.repeating),
         timed_by=(),
+        began=None if fit.began is None else fit.began._replace(column=_with_rows(fit.began.column, inside)),
     )
     return there_only._on(every, tuple(remake(t, every) for t in terms))
 

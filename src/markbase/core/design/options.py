@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field, fields, replace
 from typing import Any
 
@@ -16,6 +16,7 @@ from markbase.core.design.drawn import DrawnBy
 from markbase.core.design.repeated_rows import remark_on_repeated_rows
 from markbase.core.design.requested_terms import AllBut, TermRequest, names_of
 from markbase.core.design.shared import Shared
+from markbase.core.design.shared_changes import Beginning, beginning_of
 from markbase.core.design.shared_sources import remark_on_shared
 from markbase.core.design.terms import Term, look_over, make_terms, make_variable
 from markbase.core.design.weights import Weights, take_weights, without_no_weight
@@ -150,6 +151,8 @@ class Request:
     """Columns that may tell when rows were measured."""
     shared: tuple[Shared, ...] = ()
     """What columns of the model have in common with the outcome by construction, as the rows say."""
+    began: Beginning | None = None
+    """What the outcome began from, where it is a change of a column outside the model; None for none."""
 
     @property
     def heavy(self) -> Array | None:
@@ -247,7 +250,13 @@ def check_request(
         repeating if hint is None else (),
         columns_of_times(study, target.name),
         shared,
+        None if controls else _beginning(study, target, inside),
     )
+
+
+def _beginning(study: Study, target: Column, inside: Collection[str]) -> Beginning | None:
+    numbers = [study[n] for n in study.columns if n != target.name and not study[n].is_categorical]
+    return beginning_of(target, inside, numbers)
 
 
 def check_width(terms: Sequence[Term]) -> None:

@@ -44,7 +44,7 @@ def remark_on_repeated_rows(
     some: Any = slice(0, _GLANCE) if used is None else np.flatnonzero(sample_of(used))[:_GLANCE]
     for name in study.columns:
         column = study[name]
-        if name in told or not _may_repeat(column):
+        if name in told or not may_repeat(column):
             continue
         repeating.append(column)
         if said or (in_parts(column.values) and not column.is_categorical):
@@ -88,7 +88,7 @@ def _are_alike(counts: NDArray[np.intp]) -> bool:
     return bool(len(counts)) and bool(counts.min() >= _ALIKE * middle and counts.max() <= middle / _ALIKE)
 
 
-def _may_repeat(column: Column) -> bool:
+def may_repeat(column: Column) -> bool:
     """Return whether levels of a column may be a sample of something, with several rows each, as far as is known without a look at the rows used."""
     if column.role == "weight" or not column.valid or column.made is not None:
         return False

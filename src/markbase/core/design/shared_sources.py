@@ -2,25 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
-from typing import Any
+from collections.abc import Iterable, Mapping
 
-import numpy as np
-
-from markbase.core.design.shared import ROUNDING, Shared
+from markbase.core.design.shared import Shared
 from markbase.core.design.shared_ages import by_ages
+from markbase.core.design.shared_changes import by_change
+from markbase.core.design.shared_means import by_means
 from markbase.core.design.shared_order import by_order
 from markbase.core.design.shared_parts import among_terms, by_parts
 from markbase.core.design.shared_ratios import by_ratio
 from markbase.core.errors import count_noun, listed, quoted, remark
-from markbase.core.rows.row_functions import sample_of
 from markbase.core.study.column import Column
 from markbase.core.study.derived_values import made_of_same
 from markbase.core.study.study import Study
 from markbase.core.tables import rows_of
-
-_MOST_OTHERS, _GLANCE, _FEWEST_ROWS = 500, 12, 10
-"""Columns that are looked through, the rows of a first glance, and rows that tell."""
 
 
 def remark_on_shared(
@@ -36,10 +31,11 @@ def remark_on_shared(
     numbers = [study[n] for n in study.columns if n != outcome and not study[n].is_categorical]
     others = [c for c in numbers if c.name not in columns]
     found = (
-        *by_identity(target, columns.values(), others),
+        *by_change(target, columns.values(), others),
         *by_parts(target, columns.values(), numbers),
         *by_ratio(target, columns.values(), numbers, weighed),
         *by_order(target, columns.values()),
+        *by_means(study, target, columns.values()),
         *among_terms(columns.values(), numbers),
         *by_ages(columns.values(), numbers),
         *by_selection(study, target),
@@ -63,42 +59,6 @@ def by_construction(outcome: Column, columns: Iterable[Column]) -> list[str]:
             how = f"`{column.name}` was made of the outcome `{outcome.name}`"
         told.append(f"{how}: the two go together by construction, and in part that is what their figures say.")
     return told
-
-
-def by_identity(outcome: Column, terms: Iterable[Column], others: Sequence[Column]) -> list[Shared]:
-    """Say that an outcome is the change from a term to another column, or back, in every row, though nobody says that it was made so.
-
-    An outcome with values below 0, which parts of a total do not have. More than 500 others are not looked through.
-    """
-    y: Any = outcome.values
-    if outcome.is_categorical or not 0 < len(others) <= _MOST_OTHERS or not outcome.span[0] < 0 < outcome.span[1]:
-        return []
-    glance, told = np.flatnonzero(sample_of(outcome.present))[:_GLANCE], []
-    first = np.array([sample_of(c.values)[glance] for c in others])
-    for term in (t for t in terms if not t.is_categorical and t.made is None):
-        x = term.values
-        for sign, words, way, back in (
-            (1, "`{other}` − `{term}`", "below", ""),
-            (-1, "`{term}` − `{other}`", "above", ", of the other sign"),
-        ):
-            likely = ~_are_off(first, sample_of(x)[glance], sign * sample_of(y)[glance]).any(axis=1)
-            for other in (others[int(k)] for k in np.flatnonzero(likely)):
-                there = term.present & outcome.present & other.present
-                far = _are_off(other.values[there], x[there], sign * y[there])
-                if sample_of(far).any() or len(far) < _FEWEST_ROWS or far.any():
-                    continue
-                text = (
-                    f"`{outcome.name}` is {words.format(other=other.name, term=term.name)} in every row, and `{term.name}` is in the model: the two go together by "
-                    f"construction, with a slope {way} 0 by chance alone (regression to the mean). With `{other.name}` as the outcome the other terms "
-                    f"have the same coefficients{back}."
-                )
-                told.append(Shared(term.name, text))
-    return told
-
-
-def _are_off(sums: Any, one: Any, other: Any) -> Any:
-    """Return where numbers are further from the sum of two others than rounding leads; not where one is missing."""
-    return np.abs(sums - (one + other)) > ROUNDING * (np.abs(one) + np.abs(other))
 
 
 def by_selection(study: Study, outcome: Column) -> list[Shared]:

@@ -6,12 +6,15 @@ from typing import Any
 
 import numpy as np
 
+from markbase.core.checks.began_apart import began_apart
 from markbase.core.design.shared_sources import by_construction
 from markbase.core.design.term_remarks import odd_values
-from markbase.core.formatting import as_percent, plain, short
-from markbase.core.reading.clauses import is_share
+from markbase.core.formatting import as_percent, decimals_for, number, plain, short
+from markbase.core.reading.clauses import interval_words, is_share
 from markbase.core.reading.outcome_levels import about_levels
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.coefficient_rows import label_of
+from markbase.core.results.linear import LinearFit
 from markbase.core.rows.row_functions import some_of
 from markbase.core.study.column import Column
 
@@ -121,4 +124,26 @@ def from_sources(fit: AnyFit) -> list[str]:
     columns = [v.column for v in fit.variables]
     names = {"", *(column.name for column in columns)}
     shared = [shared.text for shared in fit.shared if shared.column in names]
-    return [*by_construction(fit.outcome, columns), *shared, *about_levels(fit)]
+    return [*by_construction(fit.outcome, columns), *shared, *about_levels(fit), *about_beginning(fit)]
+
+
+def about_beginning(fit: AnyFit, term: str = "") -> list[str]:
+    """Say of a change which coefficient, of one term or any, is another beside what it began from."""
+    found = began_apart(fit, term) if isinstance(fit, LinearFit) else None
+    if found is None:
+        return []
+    row, beside, name = found.without, found.beside, found.beginning.column.name
+    decimals = decimals_for(float(row["se"]))
+    before, after, low, high = (
+        number(float(v), decimals) for v in (row["estimate"], beside["estimate"], beside["low"], beside["high"])
+    )
+    against = f" against `{found.base}`" if found.base else ""
+    told = (
+        f"`{fit.outcome.name}` is {found.beginning.words} in every row, and what is compared here began apart: beside `{name}`, `{label_of(row['term'], row['level'])}`{against} "
+        f"is {after} ({interval_words(fit, beside, f'{low} to {high}')}{found.where}), not {before}."
+    )
+    if found.falls_back:
+        told += (
+            " Who began high fell back, and who began low rose, as they do by chance alone (regression to the mean)."
+        )
+    return [f"{told} Which of the two answers a question depends on why they began apart (Lord's paradox)."]

@@ -19,6 +19,7 @@ from markbase.core.design.drawn import DrawnBy
 from markbase.core.design.mean_columns import Sample, Setting
 from markbase.core.design.moments import Moments
 from markbase.core.design.shared import Shared
+from markbase.core.design.shared_changes import Beginning
 from markbase.core.design.terms import Component, Term, Variable, variable_of, variables_of
 from markbase.core.design.weights import Weighting, Weights
 from markbase.core.display import Shown
@@ -89,6 +90,8 @@ class Estimated(Shown, ABC):
     """Columns that may tell when rows were measured: dates, and whole numbers called year, month, wave and the like."""
     shared: tuple[Shared, ...] = ()
     """What columns of the model have in common with the outcome by construction, though nobody says so."""
+    began: Beginning | None = None
+    """What the outcome began from, where it is a change of a column outside the model."""
 
     identifier: Column | None = None
     """The column that names the cases; None if the data have none."""

@@ -203,6 +203,7 @@ def fit_linear(
         repeating=request.repeating,
         timed_by=request.timed_by,
         shared=request.shared,
+        began=request.began,
         identifier=request.identifier,
         index=request.index,
         fixed_effects=fixed,
