@@ -3,7 +3,8 @@
 Clusters of uneven sizes, and five predictors and an outcome that go together within them and not with one another: all slopes are 0. Each
 sample is fitted with the usual clustered errors (CR1) and with those from leaving out one cluster at a time (CR3), and as a logistic
 regression of whether the outcome is above 0; with ``--draws 1000`` also in samples of whole clusters (bootstrap, BCa). A joint test should be
-clear in 5% of samples. Then ratings of songs by judges, of which rows of either go together, with errors clustered one way and two ways; and one
+clear in 5% of samples. Then ratings of songs by judges, of which rows of either go together, with errors clustered one way and two ways; who asks whom, of which
+rows with a member in common go together, with errors of dyads beside these; and one
 series in time, with errors of independent rows and such that are robust to serial correlation. Then, of independent rows, how often the interval of a
 change of R² holds what a block adds to all people there are, and those of a correlation and of Cronbach's alpha what these are among all people, beside
 the intervals that take columns as normal.
@@ -31,6 +32,39 @@ def drawn(rng: np.random.Generator, clusters: int) -> mb.Study:
     columns = {name: rng.normal(size=clusters)[team] + rng.normal(size=len(team)) for name in [*NAMES, "y"]}
     high = (columns["y"] > 0).astype(int)
     return mb.Study(pd.DataFrame({**columns, "high": high, "team": [f"t{k:02d}" for k in team]}))
+
+
+def dyads(samples: int, rng: np.random.Generator) -> Table:
+    """Return how often intervals held slopes of nothing, of who asks whom, by how errors allow for members; and joint tests of three."""
+    kinds = {"by who asks": {"cluster": "asks"}, "two ways": {"cluster": ["asks", "asked"]}}
+    kinds["dyadic"] = {"cluster": ["asks", "asked"], "errors": "dyadic"}
+    slopes = {"x": "of the row", "apart": "of a difference", "v": "of a member"}
+    table = Table(title="95% intervals, and a joint test at .05, of who asks whom", title_justify="left")
+    heads = [f"{what}, {how}" for what in slopes.values() for how in kinds]
+    for head in ("members, alike", *heads, "joint test clear, two ways", "dyadic"):
+        table.add_column(head, justify="right")
+    for members, alike in ((12, 1), (20, 1), (40, 1), (20, 0)):
+        a, b = (own.ravel() for own in np.meshgrid(np.arange(members), np.arange(members), indexing="ij"))
+        a, b = a[a != b], b[a != b]
+        held, joint = np.zeros((len(slopes), len(kinds))), np.zeros(len(kinds))
+        for _ in range(samples):
+            there = rng.random(len(a)) < 0.6
+            i, j, u, v = a[there], b[there], rng.normal(size=members), rng.normal(size=members)
+            own = {"x": rng.normal(size=len(i)), "apart": np.abs(v[i] - v[j]), "v": v[i]}
+            received = 0.6 * u + 0.8 * rng.normal(size=members)
+            y = alike * (u[i] + received[j] + rng.normal(size=(members, members))[np.minimum(i, j), np.maximum(i, j)])
+            named = {"asks": [f"m{k}" for k in i], "asked": [f"m{k}" for k in j]}
+            study = mb.Study(pd.DataFrame({**own, **named, "y": y + rng.normal(size=len(i))}))
+            for k, how in enumerate(kinds.values()):
+                fit = mb.fit_linear(study, "y", list(slopes), **how)
+                ends = fit.coefficients.iloc[1:]
+                held[:, k] += (ends["low"] <= 0) & (ends["high"] >= 0)
+                joint[k] += fit.overall.p < 0.05
+        table.add_row(
+            f"{members}, {'yes' if alike else 'no'}",
+            *(f"{100 * n / samples:.0f}%" for n in (*held.ravel(), *joint[1:])),
+        )
+    return table
 
 
 def two_ways(samples: int, rng: np.random.Generator) -> Table:
@@ -208,6 +242,7 @@ def main(samples: int, seed: int, draws: int) -> None:
         table.add_row(f"{clusters}", *(f"{100 * n / samples:.1f}%" for n in counts))
     Console(width=150).print(table)
     Console(width=150).print(two_ways(samples, rng))
+    Console(width=170).print(dyads(samples, rng))
     Console(width=150).print(in_time(samples, rng))
     Console(width=150).print(changes(samples // 3, rng))
     Console(width=150).print(associations(samples, rng))

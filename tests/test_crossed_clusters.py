@@ -173,7 +173,7 @@ def test_what_two_ways_cannot_tell_is_said(monkeypatch):
         ({"cluster": [*BOTH, "class"]}, "by two different ones that cross, not by `judge`, `song` and `class`"),
         ({"cluster": ["song", "song"]}, "not by `song` and `song`"),
         ({"cluster": BOTH, "errors": "CR3"}, r"leave out one at a time \(CR3\) are clustered by one group, not by `judge`"),
-        ({"cluster": BOTH, "errors": "HC3"}, "either `HC3` or clustered by `judge` and `song`.*ask for CR1 errors"),
+        ({"cluster": BOTH, "errors": "HC3"}, "either `HC3` or clustered by `judge` and `song`.*ask for CR1 or dyadic errors"),
         ({"cluster": BOTH, "strata": "class"}, "within strata of `class` are clustered by one group.*leave the strata out"),
         ({"cluster": BOTH, "strata": "song"}, "within strata of `song`"),
     ],

@@ -7,6 +7,7 @@ import pandas as pd
 import pytest
 
 import markbase as mb
+from command import run
 from markbase.core.comparison.answers import answers
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
@@ -219,3 +220,67 @@ def test_age_and_time_fix_the_year_of_birth_and_their_slopes_are_those_of_two(bi
     frame.loc[200, "born"] -= 2  # in one row it is not so
     odd = mb.fit_linear(frame, "y", ["age", "year"])
     assert not any("cohort" in shared.text for shared in odd.shared)
+
+
+@pytest.mark.parametrize("in_parts", [False, True])
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+def test_means_of_the_outcome_in_a_class_or_of_the_others_in_it_are_told(kind, in_parts, small_parts, tmp_path):  # noqa: ARG001 - it sets how large parts are
+    rng = np.random.default_rng(8)
+    group = np.repeat(np.arange(30), rng.integers(5, 20, 30))
+    y = (40 + 3 * rng.normal(size=30)[group] + 8 * rng.normal(size=len(group))).round(1)
+    frame = pd.DataFrame({"choir": [f"C{k:02d}" for k in group], "x": rng.normal(size=len(group)), "y": y})
+    frame.loc[[3, 40, 41], "y"] = np.nan
+    if kind == "logistic":
+        frame["y"] = np.where(frame["y"] > 42, "yes", "no")
+    number = frame["y"] if kind == "linear" else 100.0 * (frame["y"] == "no")
+    by = number.groupby(frame["choir"])
+    frame["all"], frame["others"] = (
+        by.transform("mean").round(2),
+        ((by.transform("sum") - number.fillna(0)) / (by.transform("count") - number.notna())).round(2),
+    )
+    frame["near"], frame["before"] = frame["others"].where(frame.index != 77, frame["others"] + 1), (frame["all"] * 0.9 + 4).round(1)
+    frame.to_csv(tmp_path / "c.csv", index=False)
+    study = mb.open_study(tmp_path / "c.csv", in_parts=in_parts)
+    what = "the mean of `y`" if kind == "linear" else "the percentage of `y` = `no`"
+    wanted = {"all": f"`all` is {what} over the rows of each `choir`", "others": f"`others` is {what} over the other rows of each `choir`"}
+    for term in ("all", "others", "near", "before", "x"):
+        if kind == "linear":
+            fit = mb.fit_linear(study, "y", ["x", term] if term != "x" else ["x"])
+        else:
+            fit = mb.fit_logistic(study, "y", ["x", term] if term != "x" else ["x"], event="yes")
+        told = [c for c in fit.reading().cautions if " of each `choir`" in c]
+        assert len(told) == (term in wanted)
+        assert not told or told[0].startswith(wanted[term])
+
+
+def test_a_change_of_groups_that_began_apart_is_told_beside_what_it_began_from(tmp_path):
+    rng = np.random.default_rng(2)
+    g = rng.choice(["a", "b"], 300)
+    pre = 50 + 8 * (g == "b") + rng.normal(0, 10, 300)
+    frame = pd.DataFrame(
+        {"pre": pre, "post": 50 + 0.6 * (pre - 50) + rng.normal(0, 8, 300), "g": g, "by_lot": rng.choice(["a", "b"], 300)}
+    ).round(1)
+    frame = frame.assign(change=frame["post"] - frame["pre"], drop=frame["pre"] - frame["post"])
+    for outcome, words, falls in (("change", "`post` − `pre`", True), ("drop", "`pre` − `post`", True), ("up", "`post` − `pre`", False)):
+        data = frame.assign(post=frame["post"] + frame["pre"], up=frame["post"]) if outcome == "up" else frame
+        data = data.drop(columns=[c for c in ("change", "drop") if c != outcome]).assign(
+            **{outcome: lambda d, o=outcome: d[o].sub(0 if o != "up" else 45)}
+        )
+        data = data.assign(post=data["pre"] + data[outcome]) if outcome == "up" else data
+        study = mb.Study(data).mark("g", "a")
+        beside = mb.fit_linear(study, outcome, ["g", "pre"]).coefficients.set_index("level").loc["b"]
+        fit = mb.fit_linear(study, outcome, ["g"])
+        (told,) = [c for c in fit.reading().cautions if "Lord's paradox" in c]
+        assert told.startswith(
+            f"`{outcome}` is {words} in every row, and what is compared here began apart: beside `pre`, `g: b` against `a` is "
+        )
+        assert f" is {beside['estimate']:.1f} (95% CI {beside['low']:.1f} to {beside['high']:.1f}".replace("-", "−") in told
+        assert ("fell back" in told) is falls
+        by_lot = mb.fit_linear(study, outcome, ["by_lot"])
+        for other in (by_lot, mb.fit_linear(study, outcome, ["g", "pre"])):
+            assert "Lord" not in str(other)
+        data.to_csv(tmp_path / f"{outcome}.csv", index=False)
+        page = run("groups", tmp_path / f"{outcome}.csv", "g", "--outcome", outcome, "--terms", "g", "--base", "g=a").stdout
+        assert " ".join(page.split()).count("Lord's paradox") == 1
+        many = mb.open_study(tmp_path / f"{outcome}.csv", in_parts=True).mark("g", "a")
+        assert any(told == c for c in mb.fit_linear(many, outcome, ["g"]).reading().cautions)

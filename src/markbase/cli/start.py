@@ -13,6 +13,7 @@ import rich_click as click
 from markbase.cli.common import Source, data_options, remarks, replace_option
 from markbase.cli.help import examples
 from markbase.cli.progress import report_progress
+from markbase.core.design.repeated_rows import are_dyads
 from markbase.core.errors import MarkbaseError
 from markbase.core.inference.serial_errors import FEWEST_PERIODS
 from markbase.core.rows.row_functions import sample_of
@@ -147,7 +148,10 @@ def _about_rows(study: Study, outcome: str) -> str:
             text += (
                 f"# strata = {_toml(column.name)}   # if the sample was drawn within each {_one_line(column.name)}\n"
             )
-    if len(clusters) > 1:
+    if len(clusters) > 1 and are_dyads(study[clusters[0]], study[clusters[1]]):
+        text += f"# cluster = {_toml(clusters[:2])}   # dyadic: they name the same members, and rows with one in common may go together\n"
+        text += '# errors = "dyadic"\n'
+    elif len(clusters) > 1:
         text += f"# cluster = {_toml(clusters[:2])}   # two ways, if they cross and rows that share either may go together\n"
     for column in columns_of_times(study, outcome):
         counts = np.unique(column.values[column.present], return_counts=True)[1]

@@ -371,7 +371,11 @@ def _fit(record: Mapping[str, Any]) -> StoredFit:
     e["df"] = _number(e["df"])
     if (other := e.get("crossed")) is not None:
         e["crossed"] = Crossed(
-            **{**other, "even_clusters": _number(other["even_clusters"]), "alone": _array(other["alone"])}
+            **{
+                **other,
+                **{k: _number(v) for k, v in other.items() if k.startswith("even_")},
+                "alone": _array(other["alone"]),
+            }
         )
     strength = {k: None if k == "r2_within" and v is None else _number(v) for k, v in record["strength"].items()}
     overall: dict[str, Any] = {

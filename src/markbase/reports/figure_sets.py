@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
-from markbase.core.checks.clusters_left_out import clusters_looked_at
+from markbase.core.checks.clusters_left_out import clusters_looked_at, kinds_left_out
 from markbase.core.checks.folds import usual_folds
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.dominance import Dominance
@@ -151,9 +151,9 @@ def figures_of_checks(fit: AnyFit) -> Figures:
 def _figure_of_clusters(fit: AnyFit) -> Figures:
     """Draw what leaving out each cluster moves most; nothing where there are none, or none that could be left out."""
     looked_at = clusters_looked_at(fit)
-    if not looked_at or len(looked_at) < len(fit.drawn_by.clusters):  # the drawing leaves out clusters of both kinds
+    if not looked_at or len(looked_at) < len(kinds_left_out(fit)):  # the drawing leaves out clusters of both kinds
         return {}
-    either = " or ".join(column.name for column in looked_at)
+    either = " or ".join(kind.name for kind, _ in looked_at)
     try:
         return {"clusters": Drawn(f"What leaving out each {either} would move most", draw_clusters(fit).figure)}
     except FitError:  # as the page of the checks says it

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from markbase.core.checks.clusters_left_out import moved_most
+from markbase.core.checks.clusters_left_out import kinds_left_out, moved_most
 from markbase.core.errors import ColumnError, FitError, near
 from markbase.core.formatting import short
 from markbase.core.results.any_fit import AnyFit
@@ -88,7 +88,7 @@ def draw_clusters(fit: AnyFit, coefficient: str | None = None, ax: Axes | None =
     ax.set_yticks(range(len(shown)), shown["cluster"].tolist())
     ax.set_ylim(-0.7, len(shown) - 0.3)
     ax.tick_params(axis="y", length=0)
-    kinds = [kind.name for kind in fit.errors.by]
+    kinds = [kind.name for kind, _ in kinds_left_out(fit)]
     against = f" (against {whole['against']})" if first["level"] else ""
     ax.set_xlabel(
         f"{coefficient}{against}, {fit.family.scale(fit.outcome)}, without each {' or '.join(kinds)}", fontsize=9

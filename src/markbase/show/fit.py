@@ -163,9 +163,14 @@ def _whether(fit: LinearFit) -> Section:
 def errors_text(fit: AnyFit) -> str:
     """Say what the standard errors rest on, and what they might."""
     told = [fit.errors.words, *filter(None, [about_crossed(fit)])]
-    if fit.possible_cluster:
+    if fit.possible_cluster and fit.time is None:
         name = fit.possible_cluster.name
         told.append(f"Rows of one `{name}` may go together: errors clustered by it take that into account")
+    elif fit.possible_cluster and fit.possible_cluster.name not in fit.fixed_effect_names:
+        name, way = fit.possible_cluster.name, "fixed effects" if isinstance(fit, LinearFit) else "a term"
+        told.append(
+            f"Rows of one `{name}` may go together at all times, for which they do not allow: its levels as {way} take that out"
+        )
     if isinstance(fit, LinearFit) and (uneven := uneven_spread(fit)):
         told.append(uneven)
     errors = "They" if len(told) == 1 else "These errors"
@@ -304,7 +309,7 @@ def checks_page(checks: Checks) -> Page:
             Section(
                 "Cases that weigh most", f"residuals standardised; influence is Cook's distance{against}", (table,)
             ),
-            *([] if checks.clusters is None else [clusters_section(checks.clusters, checks.against)]),
+            *([] if checks.clusters is None else [clusters_section(checks.clusters, checks.against, checks.left_out)]),
         ),
     )
 
@@ -324,8 +329,8 @@ def of_whole(cluster: str) -> str:
     return f", whole levels of {cluster}," if cluster else ""
 
 
-def clusters_section(table: pd.DataFrame, against: str, ratios: bool = False) -> Section:
-    """Describe which clusters estimates rest on: of each the coefficient that leaving it out would move most; `against` names the bases."""
+def clusters_section(table: pd.DataFrame, against: str, what: str, ratios: bool = False) -> Section:
+    """Describe which clusters, or members, estimates rest on: of each the coefficient that leaving it out would move most; `against` names the bases."""
     shown = table.head(_MOST_CLUSTERS)
     rows = tuple(
         Row(
@@ -343,10 +348,10 @@ def clusters_section(table: pd.DataFrame, against: str, ratios: bool = False) ->
         for r in rows_of(shown)
     )
     heads = ("without", "rows", "moves most", "with it", "without it", "by (se)")
-    more = f"{len(shown)} of {len(table):,} clusters; " if len(shown) < len(table) else ""
+    more = f"{len(shown)} of {len(table):,} {what}s; " if len(shown) < len(table) else ""
     note = f"{more}of each the coefficient that leaving it out would move most, in its standard errors"
     return Section(
-        "Without each cluster",
+        f"Without each {what}",
         note + (" (log odds, by one step of the fit)" if ratios else "") + (f"; {against}" if against else ""),
         (Table(heads, rows, frozenset({1, 3, 4, 5})),),
     )

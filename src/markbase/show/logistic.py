@@ -246,7 +246,11 @@ def calibration_section(fit: LogisticFit) -> Section:
 
 def logistic_checks_page(checks: LogisticChecks) -> Page:
     """Describe the checks of a logistic fit: what was looked at, what it means and what would do; then cases, and clusters."""
-    found = [] if checks.clusters is None else [clusters_section(checks.clusters, checks.against, ratios=True)]
+    found = (
+        []
+        if checks.clusters is None
+        else [clusters_section(checks.clusters, checks.against, checks.left_out, ratios=True)]
+    )
     return Page(
         f"{checks.outcome}: checks of the fit",
         "figures to think with, not marks to pass",

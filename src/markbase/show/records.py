@@ -75,6 +75,7 @@ def _without_rows(fit: LinearFit | LogisticFit | StoredFit) -> dict[str, Any]:
             if fit.errors.crossed
             else {}
         )
+        | ({"members": fit.errors.members.clusters} if fit.errors.members else {})
         | ({"time": fit.errors.time, "periods": fit.errors.periods} if fit.errors.periods else {})
         | ({"strata": fit.errors.strata, "strata_count": fit.errors.strata_count} if fit.errors.strata else {}),
         "weights": _weights(fit.weighting),

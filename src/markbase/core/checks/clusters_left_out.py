@@ -13,7 +13,8 @@ from markbase.core.errors import FitError, MarkbaseError, count_noun, listed
 from markbase.core.formatting import decimals_for, number
 from markbase.core.inference.clustered_errors import cluster_sums, moves_without, nested_in, refuse_crossed
 from markbase.core.inference.covariance import scored_rows
-from markbase.core.inference.standard_errors import rest_on
+from markbase.core.inference.dyadic_errors import over_members
+from markbase.core.inference.standard_errors import MEMBER, ClusterKind, rest_on
 from markbase.core.results.coefficient_rows import label_of
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.logistic_estimate import scored_rows as logistic_rows
@@ -32,10 +33,16 @@ _FEW_ENOUGH = 1_000
 """Of more clusters none decides much, and to leave each out takes long: they are looked at only where that is asked for."""
 
 
-def clusters_looked_at(fit: AnyFit) -> tuple[Column, ...]:
-    """Return the clusters that the checks of a fit look at unasked: not too many, and with coefficients that leaving them out moves."""
-    kinds = zip(fit.drawn_by.clusters, fit.errors.by, strict=True)
-    return tuple(column for column, kind in kinds if kind.clusters <= _FEW_ENOUGH) if _told(fit) else ()
+def kinds_left_out(fit: AnyFit) -> tuple[tuple[ClusterKind, Column], ...]:
+    """Return what is left out in turn: clusters of one kind or two, with their column, or the members of dyads, by the column whose levels they all are."""
+    if fit.errors.members is not None:
+        return ((fit.errors.members, fit.drawn_by.clusters[0]),)
+    return tuple(zip(fit.errors.by, fit.drawn_by.clusters, strict=True))
+
+
+def clusters_looked_at(fit: AnyFit) -> tuple[tuple[ClusterKind, Column], ...]:
+    """Return those that the checks of a fit look at unasked: not too many, and with coefficients that leaving them out moves."""
+    return tuple(own for own in kinds_left_out(fit) if own[0].clusters <= _FEW_ENOUGH) if _told(fit) else ()
 
 
 def _told(fit: AnyFit) -> list[int]:
@@ -52,12 +59,12 @@ def without_clusters(fit: AnyFit) -> pd.DataFrame:
         )
     if not _told(fit):
         raise FitError("From these bases no coefficient can be told, so that none moves; tell the fit from others.")
-    return _together(fit, {column.name: _without_each(fit, column) for column in fit.drawn_by.clusters})
+    return _together(fit, {kind.name: _without_each(fit, column) for kind, column in kinds_left_out(fit)})
 
 
 def _together(fit: AnyFit, tables: Mapping[str, pd.DataFrame]) -> pd.DataFrame:
     """Return one table of the clusters of each kind, named with their kind where there are two."""
-    if fit.crossed is None:
+    if len(kinds_left_out(fit)) == 1:
         return next(iter(tables.values()))
     named = [table.assign(cluster=f"{name}: " + table["cluster"]) for name, table in tables.items()]
     return pd.concat(named, ignore_index=True)
@@ -66,6 +73,8 @@ def _together(fit: AnyFit, tables: Mapping[str, pd.DataFrame]) -> pd.DataFrame:
 def _without_each(fit: AnyFit, cluster: Column) -> pd.DataFrame:
     """Tell every coefficient without each cluster of a kind."""
     told, p, over = _told(fit), len(fit.solution.columns), scored_rows_of(fit, cluster)
+    if fit.errors.members is not None and fit.crossed is not None:
+        over = over_members(over, fit.crossed)
     sums = cluster_sums(over, cluster, p)
     moved, alone = moves_without(over, cluster, sums, p)
     roots = fit.coefficient_rows.roots[told]
@@ -119,14 +128,14 @@ def moved_most(table: pd.DataFrame) -> pd.DataFrame:
 def clusters_finding(fit: AnyFit) -> tuple[pd.DataFrame | None, list[Finding]]:
     """Return what leaving out each cluster would move most, and what is to be said of it; None without clusters."""
     tables, findings = dict[str, pd.DataFrame](), list[Finding]()
-    for column in clusters_looked_at(fit):
+    for kind, column in clusters_looked_at(fit):
         try:
             table = _without_each(fit, column)
         except FitError:  # levels taken out lie in several clusters
             continue
-        findings += _on_those_alone(column.name, table[table["without"].isna()])
-        findings += _on_largest(column.name, table, fit.family.ratios)
-        tables[column.name] = table
+        findings += _on_those_alone(kind.name, table[table["without"].isna()])
+        findings += _on_largest(kind.name, table, fit.family.ratios)
+        tables[kind.name] = table
     return (moved_most(_together(fit, tables)) if tables else None), findings
 
 
@@ -138,12 +147,17 @@ def _on_those_alone(name: str, alone: pd.DataFrame) -> list[Finding]:
     more = [] if len(told) <= _MOST_NAMED else [f"{count_noun(len(told) - _MOST_NAMED, 'other')}"]
     return [
         Finding(
-            "clusters alone",
+            f"{_about(name)} alone",
             f"told by one `{name}` alone: {listed(told[:_MOST_NAMED] + more)}",
             "without it there is no such estimate, and no clustered error says how sure it is",
             "say so beside it, or merge its level",
         )
     ]
+
+
+def _about(name: str) -> str:
+    """Return what a finding is about."""
+    return "members" if name == MEMBER else "clusters"
 
 
 def _on_largest(name: str, table: pd.DataFrame, ratios: bool) -> list[Finding]:
@@ -160,12 +174,12 @@ def _on_largest(name: str, table: pd.DataFrame, ratios: bool) -> list[Finding]:
         f"and {number(first.without, decimals)} without `{name}` `{first.cluster}`"
     )
     if not hangs:
-        return [Finding("clusters", figures, "no single cluster decides how sure an estimate is", "")]
+        return [Finding(_about(name), figures, f"no single {_about(name)[:-1]} decides how sure an estimate is", "")]
     return [
         Finding(
-            "clusters",
+            _about(name),
             figures,
-            "this cluster moves it more than three times as much, in squares, as all others together: the estimate, and how sure it is, hang on it",
+            f"this {_about(name)[:-1]} moves it more than three times as much, in squares, as all others together: the estimate, and how sure it is, hang on it",
             "look at what is different about it, and tell the fit with and without it",
         )
     ]

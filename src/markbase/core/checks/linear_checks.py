@@ -81,6 +81,7 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
         *told,
         spread_df_rest=spread.df_rest,
         against=against,
+        left_out="cluster" if fit.errors.members is None else "member",
         intraclass=next(iter(alike), None),
     )
 

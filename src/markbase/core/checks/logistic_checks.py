@@ -125,7 +125,7 @@ def _drawn(fit: LogisticFit, p: Array | None = None, rows: NDArray[np.bool_] | N
 
     other, crossed = of(fit.crossed), None
     if fit.cluster is not None and fit.crossed is not None and other is not None:
-        codes, cells, _ = numbered_cells(fit.cluster, fit.crossed)
+        codes, cells, _ = numbered_cells(fit.cluster, fit.crossed, turned=fit.errors.members is not None)
         crossed = other, (cells, codes[inside].astype(np.intp))
     return DrawnRows(
         fit.likelihood.event[inside],
@@ -136,7 +136,8 @@ def _drawn(fit: LogisticFit, p: Array | None = None, rows: NDArray[np.bool_] | N
         of(fit.strata),
         fit.errors.drawn,
         crossed,
-        fit.errors.df if fit.errors.clusters else np.inf,
+        fit.errors.members is not None,
+        df=fit.errors.df if fit.errors.clusters else np.inf,
     )
 
 

@@ -56,7 +56,8 @@ def check_logistic(fit: LogisticFit, most: int, order: Any = None) -> LogisticCh
     findings += hidden_findings(fit)
     told = f"{fit.outcome.name} = {fit.event}"
     against = levels_against(fit.model_terms)
-    return LogisticChecks(told, lines, calibration, cases, clusters, tuple(findings), against, fit.event)
+    left_out = "cluster" if fit.errors.members is None else "member"
+    return LogisticChecks(told, lines, calibration, cases, clusters, tuple(findings), against, fit.event, left_out)
 
 
 def _on_lines(fit: LogisticFit, lines: pd.DataFrame | None, where: str) -> list[Finding]:

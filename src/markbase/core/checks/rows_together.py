@@ -5,6 +5,7 @@ from __future__ import annotations
 from markbase.core.checks.beyond_clusters import Beyond, beyond_clusters
 from markbase.core.checks.hidden_groups import Alike, hidden_group
 from markbase.core.checks.rows_in_time import SharedTimes, following_words, shared_times
+from markbase.core.design.repeated_rows import are_dyads
 from markbase.core.diagnostics.residuals import Finding
 from markbase.core.errors import count_noun
 from markbase.core.formatting import figures_of, number, p_phrase
@@ -12,8 +13,15 @@ from markbase.core.inference.serial_errors import FEWEST_PERIODS
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
 
+_DYADS = (
+    "`{}` and `{}` name the same members, of which two are in each row, so that rows with one in common may go together"
+)
+
 
 def _way(fit: AnyFit, found: Alike) -> str:
+    other = _other_member(fit, found.column)
+    if other:
+        return f"{_DYADS.format(*sorted((found.column, other)))}: take dyadic errors of both"
     if found.is_few and found.same:
         return (
             f"`{found.same}`, which is the same in all rows of one, rests on {found.levels} of them: where they are places, classes or persons, one row of means for "
@@ -23,6 +31,13 @@ def _way(fit: AnyFit, found: Alike) -> str:
         return f"put `{found.column}` into the model; its {found.levels} levels are too few to cluster by"
     taken_out = ", or take its levels out as fixed effects" if isinstance(fit, LinearFit) and not found.same else ""
     return f"cluster the errors by `{found.column}`, where its rows were measured, drawn or treated together{taken_out}"
+
+
+def _other_member(fit: AnyFit, name: str) -> str:
+    """Name the column whose members are those of a column, which form dyads with them; empty for none."""
+    columns = {column.name: column for column in (*fit.repeating, *fit.drawn_by.clusters)}
+    one = columns.pop(name, None)
+    return next((other.name for other in columns.values() if one is not None and are_dyads(one, other)), "")
 
 
 def _words(found: Alike) -> str:
@@ -81,6 +96,8 @@ def _beyond_words(fit: AnyFit, found: Beyond, errors: str) -> str:
 
 def _way_beyond(fit: AnyFit, found: Beyond) -> str:
     column, same = found.alike.column, found.alike.same
+    if not found.nested and _other_member(fit, column) == found.cluster:
+        return f"{_DYADS.format(*sorted((column, found.cluster)))}: take dyadic errors of both"
     if found.nested and not found.alike.is_few:
         return f"cluster the errors by `{column}`{'' if fit.crossed is None else f' in place of `{found.cluster}`'}"
     both = f"errors clustered two ways, by `{found.cluster}` and by `{column}`"

@@ -91,7 +91,16 @@ def _test_of_scores(
     """
     tested, n = np.eye(len(own))[own], moments.rows
     if fit.strata or fit.crossed or fit.time:
-        drawn = errors_of("HC1", fit.drawn_by, moments, blocks, even, fit.used, fit.weights, fixed)
+        drawn = errors_of(
+            "dyadic" if fit.errors.kind == "dyadic" else "HC1",
+            fit.drawn_by,
+            moments,
+            blocks,
+            even,
+            fit.used,
+            fit.weights,
+            fixed,
+        )
         return joint_test(solution, tested, drawn, math.nan)
     scores = scored_rows(moments, blocks, even, fit.used, fit.weights, fixed)
     if fit.cluster:

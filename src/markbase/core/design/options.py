@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from markbase.core.design.checked_terms import check_usable, requested_terms
 from markbase.core.design.complete_cases import CompleteCases, Loss, complete_rows
 from markbase.core.design.drawn import DrawnBy
-from markbase.core.design.repeated_rows import remark_on_repeated_rows
+from markbase.core.design.repeated_rows import are_dyads, remark_on_repeated_rows
 from markbase.core.design.requested_terms import AllBut, TermRequest, names_of
 from markbase.core.design.shared import Shared
 from markbase.core.design.shared_changes import Beginning, beginning_of
@@ -22,7 +22,7 @@ from markbase.core.design.terms import Term, look_over, make_terms, make_variabl
 from markbase.core.design.weights import Weights, take_weights, without_no_weight
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, listed, near, quoted, remark
 from markbase.core.study.column import Column
-from markbase.core.study.declarations import as_levels, with_levels
+from markbase.core.study.declarations import as_levels, with_levels, with_shared_levels
 from markbase.core.study.repeats import column_of_counts
 from markbase.core.study.study import Study
 from markbase.core.study.time_order import columns_of_times, periods_of
@@ -32,8 +32,8 @@ Array = NDArray[np.float64]
 
 KINDS = ("linear", "logistic")
 """The kinds of regression."""
-KINDS_OF_ERRORS = ("classical", "robust", "HC0", "HC1", "HC2", "HC3", "CR1", "CR3", "HAC")
-OF_CLUSTERS = ("CR1", "CR3")
+KINDS_OF_ERRORS = ("classical", "robust", "HC0", "HC1", "HC2", "HC3", "CR1", "CR3", "dyadic", "HAC")
+OF_CLUSTERS = ("CR1", "CR3", "dyadic")
 """Those that need clusters; the first is what clusters get by themselves."""
 
 
@@ -66,7 +66,7 @@ class FitOptions:
     level: float = _setting(0.95, "Confidence level of the intervals.")
     errors: str | None = _setting(
         None,
-        "Standard errors; robust is HC3, CR3 is for few clusters, HAC for rows in time. The default is classical, with sampling weights robust, with clusters CR1, with a time HAC.",
+        "Standard errors; robust is HC3, CR3 is for few clusters, dyadic for rows about two members, HAC for rows in time. The default is classical, with sampling weights robust, with clusters CR1, with a time HAC.",
         choices=KINDS_OF_ERRORS,
     )
     cluster: str | Sequence[str] | None = _setting(
@@ -201,6 +201,13 @@ def check_request(
     alone = "HC1" if options.strata is not None else "robust" if sampled else "classical"
     kind = options.errors or ("HAC" if options.time else "classical" if clusters else alone)
     groupings = [as_levels(study.column(name), "clusters") for name in clusters]
+    if len(groupings) == 2 and kind != "dyadic" and are_dyads(groupings[0], groupings[1]):
+        remark(
+            f"{listed(quoted(clusters))} name the same members, and never one twice in a row: rows of a member that stands in `{clusters[0]}` here and in `{clusters[1]}` "
+            f"there are taken as independent. Dyadic errors allow for them."
+        )
+    if kind == "dyadic":
+        groupings = list(with_shared_levels(groupings[0], groupings[1]))
     one, other = (*groupings, None, None)[:2]
     time = None if options.time is None else periods_of(study.column(options.time))
     drawn = DrawnBy(one, other, _strata_column(study, options.strata), time)
@@ -211,6 +218,8 @@ def check_request(
     wanted_too = dict.fromkeys((*drawn.columns, weighing, *controls))
     extra = [c for c in wanted_too if c is not None and c not in columns]
     used, sample = complete_rows([target, *columns, *extra])
+    if kind == "dyadic":
+        _check_dyads(groupings, used)
     counted = None if weighing is None else take_weights(weighing, options.weights_are, used)
     inside = {column.name for column in columns}
     names = [study[n] for n in study.columns if study[n].role == "identifier"]
@@ -308,6 +317,12 @@ def _names_of_clusters(given: str | Sequence[str] | None) -> tuple[str, ...]:
 def _check_errors(kind: str | None, clusters: Sequence[str], strata: str | None) -> None:
     """Refuse a kind of errors that does not exist, or not with clusters or strata, or not without."""
     cluster, both = next(iter(clusters), None), listed(quoted(clusters))
+    if kind == "dyadic" and len(clusters) != 2:
+        raise MarkbaseError(
+            "Dyadic errors need the two columns that name the members of each row, such as who asks and who is asked: name both as clusters."
+        )
+    if kind == "dyadic" and strata is not None:
+        raise MarkbaseError(f"Dyadic errors are not taken within strata of `{strata}`: leave the strata out.")
     if len(clusters) > 1 and (kind == "CR3" or strata is not None):
         what, way = (
             ("that leave out one at a time (CR3)", "take CR1")
@@ -330,11 +345,30 @@ def _check_errors(kind: str | None, clusters: Sequence[str], strata: str | None)
         raise MarkbaseError(f"`{kind}` errors are those of clusters: name the group to cluster by, or take HC3.")
     if cluster is not None and kind not in OF_CLUSTERS:
         raise MarkbaseError(
-            f"Errors are either `{kind}` or clustered by {both}; leave one of the two out, or ask for {'CR1 or CR3' if len(clusters) == 1 else 'CR1'} errors, which are clustered."
+            f"Errors are either `{kind}` or clustered by {both}; leave one of the two out, or ask for {'CR1 or CR3' if len(clusters) == 1 else 'CR1 or dyadic'} errors, which are clustered."
         )
     if strata is not None and kind not in ("HC1", "CR1"):
         raise MarkbaseError(
             f"Within strata (`{strata}`) errors are those of scores: CR1 with clusters, HC1 without, and not {kind}; leave `errors` out."
+        )
+
+
+def _check_dyads(members: Sequence[Column], used: NDArray[np.bool_] | None) -> None:
+    """Refuse columns that name nobody in common, and rows about one member alone."""
+    inside: Any = slice(None) if used is None else used
+    one, other = (column.values[inside] for column in members)
+    both, names = (
+        [count > 0 for count in (members[0].counts, members[1].counts)],
+        listed(quoted(c.name for c in members)),
+    )
+    if not np.any(both[0] & both[1]):
+        raise MarkbaseError(
+            f"No member that `{members[0].name}` names is one that `{members[1].name}` names: rows that have a member in common are then told by clusters of both (CR1)."
+        )
+    alone = int(np.count_nonzero(one == other))
+    if alone:
+        raise FitError(
+            f"{names} name the same member in {count_noun(alone, 'row')} used, where dyadic errors need two: keep the rows in which they differ."
         )
 
 

@@ -29,6 +29,8 @@ _ALIKE = 0.2
 _MOST_NUMBERED = 2_000_000
 """In more rows than this numbers in memory are not looked at for repetitions."""
 _GLANCE = 2000
+_BY_CHANCE, _ROWS_OF_DYADS = 5.0, 20_000
+"""In so many rows two columns would name the same one by chance, where it says something that none does; and how many rows are looked at."""
 
 
 def remark_on_repeated_rows(
@@ -108,6 +110,36 @@ def may_repeat(column: Column) -> bool:
         return bool(values.facts.whole) and bool(several) and rows_alike(some, column.valid) >= _FEWEST_ROWS
     whole = column.valid <= _MOST_NUMBERED and np.array_equal(values, np.round(values))
     return whole and column.distinct_count * _FEWEST_ROWS <= column.valid
+
+
+def are_dyads(one: Column, other: Column) -> bool:
+    """Return whether two columns name the same members, such as who asks and who is asked: many in both, and never the same in one row.
+
+    That none is has to be more than chance. Of rows in parts those in memory are looked at.
+    """
+    if in_parts(one.values, other.values) and not (one.is_categorical and other.is_categorical):
+        return False
+    members = [_named_in(column) for column in (one, other)]
+    there = [own != "" for own in members]
+    both = there[0] & there[1]
+    first, second = (own[both] for own in members)
+    if not len(first) or np.any(first == second):
+        return False
+    names, codes = np.unique(np.concatenate([first, second]), return_inverse=True)
+    counts = [np.bincount(own, minlength=len(names)) for own in np.split(codes, 2)]
+    shared = int(np.count_nonzero((counts[0] > 0) & (counts[1] > 0)))
+    fewer = min(int(np.count_nonzero(own)) for own in counts)
+    chance = float(counts[0].astype(np.float64) @ counts[1]) / len(first)
+    return shared >= max(_FEWEST, fewer / 2) and chance >= _BY_CHANCE
+
+
+def _named_in(column: Column) -> NDArray[np.str_]:
+    """Return what a column names in some rows, as texts; empty where it names nothing."""
+    values = sample_of(column.values)[:_ROWS_OF_DYADS]
+    if column.is_categorical:
+        labels = np.array([*(level.label for level in column.levels), ""])
+        return np.asarray(labels[values])
+    return np.where(np.isnan(values), "", np.char.mod("%.12g", values))
 
 
 def rows_alike(codes: NDArray[np.intp], rows: int) -> float:

@@ -55,18 +55,26 @@ class DrawnRows:
     """What of it intervals allow for, in a few words; empty where rows are independent."""
     crossed: tuple[tuple[int, Any], tuple[int, Any]] | None = None
     """The same of clusters of a second kind, and of the cells in which the two cross; None for none."""
+    dyads: bool = False
+    """Whether the two kinds are the members of dyads, the same ones in either, and the cells these dyads."""
+    also: Any | None = None
+    """Shape (rows,): a second unit of each row, to which it counts as well; None for none."""
     df: float = np.inf
     """Degrees of freedom of intervals: clusters less one, or less strata; infinite where there are none."""
     counted: Callable[[Array], Array] = lambda p: p
     """The probability by which a row of another one is counted, where rows of nearly equal ones are taken together."""
 
     def _two_ways(self, variance: Callable[[DrawnRows], Array]) -> Array:
-        """Return the sum of a variance by each kind of clusters, less that by the cells in which they cross, and no less than either."""
+        """Return the sum of a variance by each kind of clusters, less that by the cells in which they cross, and no less than either.
+
+        Of dyads that by members, in which rows count to both of theirs, less that by dyads.
+        """
         assert self.crossed is not None
         one, other, cells = (
             variance(replace(self, cluster=own, crossed=None)) for own in (self.cluster, *self.crossed)
         )
-        return np.maximum(one + other - cells, np.maximum(one, other))
+        both = variance(replace(self, also=self.crossed[0][1], crossed=None)) if self.dyads else one + other
+        return np.maximum(both - cells, np.maximum(one, other))
 
     def error_of_area(self, values: Array, scores: Array) -> float:
         """Return the standard error of an area under the curve from DeLong's components.
@@ -115,21 +123,23 @@ class DrawnRows:
         size = (int(sets.max()) + 1, units)
 
         def summed(
-            happened: Array, p: Array, weights: Any, times: Any, cluster: Any, strata: Any
+            happened: Array, p: Array, weights: Any, times: Any, also: Any, cluster: Any, strata: Any
         ) -> tuple[Array, Array]:
             side, place = (happened != 1).astype(np.intp), np.searchsorted(edges, self.counted(p))
             own = scores[side, place] * (1.0 if weights is None else weights)
             unit = cluster if cluster is not None else np.zeros(1, dtype=np.intp) if strata is None else strata
             at = sets[side, place] * units + unit
             often = np.ones(len(p)) if times is None else times
-            told = [np.bincount(at, v, size[0] * units) for v in (own * often, own**2 * often, often)]
+            told = np.array([np.bincount(at, v, size[0] * units) for v in (own * often, own**2 * often, often)])
+            if also is not None:
+                told += [np.bincount(at - unit + also, v, told.shape[1]) for v in (own * often, own**2 * often, often)]
             within = np.zeros(units)
             if cluster is not None and strata is not None:
                 within[cluster] = strata
-            return np.array(told, dtype=np.float64).reshape(3, *size), within
+            return told.astype(np.float64).reshape(3, *size), within
 
         columns = [None if own is None else own[1] for own in (self.cluster, self.strata)]
-        found = list(each_part(summed, self.happened, self.p, self.weights, self.times, *columns))
+        found = list(each_part(summed, self.happened, self.p, self.weights, self.times, self.also, *columns))
         values, squares, rows = total_of(sums for sums, _ in found)
         return _Sums(values, squares, rows, np.max([within for _, within in found], axis=0))
 

@@ -68,7 +68,7 @@ def left_out_of(fit: Any) -> LeftOut | None:
         variance, bound = sum(parts), sum(v**2 / (g.rows - 1) for v, g in zip(parts, groups, strict=True))
         df = variance**2 / bound if bound > 0 else math.nan
     else:
-        variance, df = _drawn_together(fit.drawn_by, y, (out, used), groups)
+        variance, df = _drawn_together(fit.drawn_by, y, (out, used), groups, fit.errors.members is not None)
     if not variance > 0:
         return None
     se = math.sqrt(variance)
@@ -78,26 +78,36 @@ def left_out_of(fit: Any) -> LeftOut | None:
     return LeftOut(groups[0].rows, groups[0].mean, groups[1].mean, difference, se, df, low, high, p)
 
 
-def _drawn_together(drawn: DrawnBy, y: Any, masks: Sequence[Any], groups: Sequence[Dispersion]) -> tuple[float, float]:
+def _drawn_together(
+    drawn: DrawnBy, y: Any, masks: Sequence[Any], groups: Sequence[Dispersion], dyads: bool
+) -> tuple[float, float]:
     """Return the variance of the difference of two means whose rows go together within clusters, and its degrees of freedom.
 
-    Where clusters are of two kinds it is the sum of both variances less that of the cells in which they cross, and no smaller than either.
+    Where clusters are of two kinds it is the sum of both variances less that of the cells in which they cross, and no smaller than either; of dyads
+    that by members less that by dyads.
     """
     own = [_clustered(c.values, len(c.levels), y, masks, groups) for c in drawn.clusters]
     if drawn.cluster is None or drawn.crossed is None:
         return own[0]
-    codes, cells, _ = numbered_cells(drawn.cluster, drawn.crossed)
+    codes, cells, _ = numbered_cells(drawn.cluster, drawn.crossed, turned=dyads)
     shared, _ = _clustered(codes, cells, y, masks, groups)
     variances, dfs = zip(*own, strict=True)
-    return max(sum(variances) - shared, *variances), min(dfs)
+    if not dyads:
+        return max(sum(variances) - shared, *variances), min(dfs)
+    one, other = drawn.clusters
+    members, df = _clustered(one.values, len(one.levels), y, masks, groups, other.values)
+    return max(members - shared, *variances), df
 
 
 def _clustered(
-    codes: Any, levels: int, y: Any, masks: Sequence[Any], groups: Sequence[Dispersion]
+    codes: Any, levels: int, y: Any, masks: Sequence[Any], groups: Sequence[Dispersion], also: Any = None
 ) -> tuple[float, float]:
-    """Return the same of clusters of one kind, by the place of each row's."""
+    """Return the same of clusters of one kind, by the place of each row's, and of a second one to which it counts as well."""
 
-    def summed(y: Array, codes: NDArray[Any], *masks: NDArray[np.bool_]) -> tuple[Array, ...]:
+    def summed(y: Array, codes: NDArray[Any], also: Any, *masks: NDArray[np.bool_]) -> tuple[Array, ...]:
+        if also is not None:
+            y, codes = np.concatenate([y, y]), np.concatenate([codes, also])
+            masks = tuple(np.concatenate([mask, mask]) for mask in masks)
         there = [codes[mask].astype(np.intp) for mask in masks]
         sums: list[Array] = [
             np.bincount(at, weights=y[mask] - g.mean, minlength=levels).astype(np.float64)
@@ -105,6 +115,6 @@ def _clustered(
         ]
         return (*sums, np.bincount(np.concatenate(there), minlength=levels).astype(np.float64))
 
-    of_out, of_used, rows = totals_of(each_part(summed, y, codes, *masks))
+    of_out, of_used, rows = totals_of(each_part(summed, y, codes, also, *masks))
     sums, clusters = of_out / groups[0].rows - of_used / groups[1].rows, int(np.count_nonzero(rows))
     return float(sums @ sums) * clusters / (clusters - 1), clusters - 1.0

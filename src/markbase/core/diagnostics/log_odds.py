@@ -32,3 +32,5 @@ class LogisticChecks(ShownTables):
     """What the levels of each group are compared with, in words; empty without groups."""
     event: str = ""
     """The side of the outcome whose probability the cases have."""
+    left_out: str = "cluster"
+    """What was left out in turn: ``cluster``, or, of dyads, ``member``."""

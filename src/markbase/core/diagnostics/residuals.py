@@ -147,6 +147,8 @@ class Checks(ShownTables):
     """Of F the other degrees of freedom of the test of the spread; of chi-squared none, infinity."""
     against: str = ""
     """What the levels of each group are compared with, in words; empty without groups."""
+    left_out: str = "cluster"
+    """What was left out in turn: ``cluster``, or, of dyads, ``member``."""
     intraclass: Intraclass | None = None
     """How alike rows of one cluster are, by the clusters of the errors or a column with that role; None without clusters, with fixed effects, or
     with sampling weights."""

@@ -22,6 +22,7 @@ from markbase.core.estimation.least_squares_solution import Solution
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.inference.clustered_errors import clustered_errors, nested_in, refuse_crossed
 from markbase.core.inference.crossed_clusters import crossed_errors
+from markbase.core.inference.dyadic_errors import dyadic_errors, refuse_beyond_dyads
 from markbase.core.inference.serial_errors import serial_errors
 from markbase.core.inference.standard_errors import ALONE, Errors, Over, ScoredRows
 from markbase.core.inference.strata import stratified_errors
@@ -45,7 +46,7 @@ def errors_of(
     """Compute what the standard errors need beyond the moments, from `residuals` of another outcome if these are given.
 
     With e the residuals and h the leverages, scores are weighted by e² (HC0), e²·n/(n − k) (HC1), e²/(1 − h) (HC2), e²/(1 −
-    h)² (HC3, also called ``robust``); with clusters they are those of `clustered_errors`, or of `crossed_errors`, with strata taken within each, with a time those of `serial_errors`. Levels
+    h)² (HC3, also called ``robust``); with clusters they are those of `clustered_errors`, of `crossed_errors` or of `dyadic_errors`, with strata taken within each, with a time those of `serial_errors`. Levels
     taken out that each lie in one cluster (of either kind) are not counted among the coefficients: what they take from a cluster is taken from
     its score (Cameron & Miller 2015, doi:10.3368/jhr.50.2.317, section III.B). Raises a `FitError` if there are
     fewer than two clusters, or one in a stratum, or levels taken out lie in several and each is to be left out.
@@ -56,7 +57,10 @@ def errors_of(
         return Errors("classical", rest)
     over = scored_rows(moments, blocks, solution, used, weights, fixed_effects, residuals)
     if drawn.cluster is not None and fixed_effects is not None:
-        if any(nested_in(column, fixed_effects, over) for column in drawn.clusters):
+        if kind == "dyadic" and drawn.crossed is not None:
+            refuse_beyond_dyads(over, drawn.cluster, drawn.crossed, fixed_effects)
+            rest = n - p - 1
+        elif any(nested_in(column, fixed_effects, over) for column in drawn.clusters):
             rest = n - p - 1
         elif kind == "CR3":
             refuse_crossed(drawn.cluster, fixed_effects)
@@ -105,7 +109,8 @@ def sandwich(kind: str, drawn: DrawnBy, over: Over, n: int, rest: int, p: int) -
     `n`, `rest` and `p` are rows, rows less coefficients, and columns without the intercept.
     """
     if drawn.cluster is not None and drawn.crossed is not None:
-        return crossed_errors(over, drawn.cluster, drawn.crossed, n, rest, p)
+        two_ways = dyadic_errors if kind == "dyadic" else crossed_errors
+        return two_ways(over, drawn.cluster, drawn.crossed, n, rest, p)
     if drawn.cluster is not None:
         return clustered_errors(kind, over, drawn.cluster, drawn.strata, n, rest, p)
     if drawn.time is not None:

@@ -33,6 +33,8 @@ _MOST_CELLS = 20_000_000
 """So many cells of rows in parts are told apart."""
 _BELOW = 1e-9
 """A share of the largest variance: what is further below 0 is no rounding."""
+Numbered = tuple[Any, int, bool]
+"""The number of each row's cell, how many there are, and whether none has a second row."""
 
 
 def crossed_errors(over: Over, cluster: Column, crossed: Column, n: int, rest: int, p: int) -> Errors:
@@ -47,7 +49,7 @@ def crossed_errors(over: Over, cluster: Column, crossed: Column, n: int, rest: i
         sums.scores.T @ sums.scores * (count / (count - 1) * (n - 1) / rest)
         for sums, count in zip(each, counts, strict=True)
     ]
-    shared, cells = _within_cells(over, cluster, crossed, each[0], p)
+    shared, cells = within_cells(over, _cells_of(cluster, crossed), each[0], p)
     values, vectors = np.linalg.eigh(own[0] + own[1] - shared * (cells / max(cells - 1, 1) * (n - 1) / rest))
     below = bool(values[0] < -_BELOW * values[-1])
     middle = (vectors * np.maximum(values, 0.0)) @ vectors.T
@@ -66,9 +68,9 @@ def crossed_errors(over: Over, cluster: Column, crossed: Column, n: int, rest: i
     )
 
 
-def _within_cells(over: Over, cluster: Column, crossed: Column, sums: ClusterSums, p: int) -> tuple[Array, int]:
+def within_cells(over: Over, numbered: Numbered, sums: ClusterSums, p: int) -> tuple[Array, int]:
     """Return the squared sums of scores within cells, and how many of these have rows."""
-    codes, cells, single = _cells_of(cluster, crossed)
+    codes, cells, single = numbered
     if single:  # no cell has a second row
         return sums.uncancelled, sums.lines
     most = max(1, _HELD // (p + 1))
@@ -81,21 +83,23 @@ def _within_cells(over: Over, cluster: Column, crossed: Column, sums: ClusterSum
     return middle, found
 
 
-def _cells_of(cluster: Column, crossed: Column) -> tuple[Any, int, bool]:
+def _cells_of(cluster: Column, crossed: Column) -> Numbered:
     """Return what `numbered_cells` gives, which is kept, since many fits ask for it."""
-    kept: tuple[Column, tuple[Any, int, bool]] | None = cluster.__dict__.get("cells")
+    kept: tuple[Column, Numbered] | None = cluster.__dict__.get("cells")
     if kept is None or kept[0] is not crossed:
         kept = cluster.__dict__["cells"] = crossed, numbered_cells(cluster, crossed)
     return kept[1]
 
 
-def numbered_cells(cluster: Column, crossed: Column) -> tuple[Any, int, bool]:
+def numbered_cells(cluster: Column, crossed: Column, turned: bool = False) -> Numbered:
     """Tell apart the cells in which the clusters of two kinds cross.
 
     Parameters
     ----------
     cluster, crossed : Column
         Two groups.
+    turned : bool
+        Whether a cell is the same the other way round, of groups with the same levels.
 
     Returns
     -------
@@ -114,7 +118,8 @@ def numbered_cells(cluster: Column, crossed: Column) -> tuple[Any, int, bool]:
     size = len(crossed.levels)
 
     def number(one: NDArray[np.integer], other: NDArray[np.integer]) -> tuple[Array]:
-        return (np.where((one < 0) | (other < 0), -1.0, one.astype(np.float64) * size + other),)
+        first, second = (np.minimum(one, other), np.maximum(one, other)) if turned else (one, other)
+        return (np.where((one < 0) | (other < 0), -1.0, first.astype(np.float64) * size + second),)
 
     (numbers,) = made_of(1, number, cluster.values, crossed.values)
     if not in_parts(numbers):

@@ -19,8 +19,12 @@ Array = NDArray[np.float64]
 ALONE = 1e-9
 """A row, or a cluster, with a leverage of 1 but for less is fitted exactly."""
 _TOUCHED = 1e-8
+MEMBER = "member"
+"""What is left out in turn of dyads."""
 FEW_CLUSTERS = 30
 """With fewer clusters than this, clustered errors tend to be too small."""
+_FEW_MEMBERS = 10
+"""With fewer members than this, so do errors of dyads."""
 
 
 class ClusterKind(NamedTuple):
@@ -47,9 +51,13 @@ class Crossed:
     cells: int
     """In how many cells the clusters of the two kinds cross."""
     alone: Array
-    """Shape (2, p + 1, p + 1): the sums of squared scores within clusters of the first kind alone, and of the second alone."""
+    """Shape (2, p + 1, p + 1): the sums of squared scores within clusters of the first kind alone, and of the second alone; 0 of dyads, which are held against neither."""
     below: bool = False
     """Whether what the two leave is below 0 in some direction, where it is taken as 0."""
+    members: int = 0
+    """How many members the two columns name, of dyads; 0 where errors are clustered two ways."""
+    even_members: float = 0.0
+    """As how many members with as many rows as one another they count."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -57,7 +65,7 @@ class Errors:
     """What the standard errors rest on."""
 
     kind: str
-    """``classical``, ``HC0`` to ``HC3``, ``clustered`` (by summed scores, CR1), ``CR3`` or ``HAC``."""
+    """``classical``, ``HC0`` to ``HC3``, ``clustered`` (by summed scores, CR1), ``CR3``, ``dyadic`` or ``HAC``."""
     df: float
     """Degrees of freedom of t, and of the denominator of F of one coefficient: rows less coefficients, or clusters less one; of several strata one
     less for each more; of periods .4 times their number to the power of ⅔; infinite where normal theory is used."""
@@ -93,6 +101,14 @@ class Errors:
         return first if other is None else (*first, ClusterKind(other.cluster, other.clusters, other.even_clusters))
 
     @property
+    def members(self) -> ClusterKind | None:
+        """The members of dyads; None where there are none."""
+        other = self.crossed
+        if other is None or not other.members:
+            return None
+        return ClusterKind(MEMBER, other.members, other.even_members)
+
+    @property
     def rest_on_few(self) -> bool:
         """Whether they rest on a few sums of scores, of clusters or periods, so that F is Hotelling's, and p and intervals go by t."""
         return bool(self.clusters or self.periods)
@@ -100,7 +116,7 @@ class Errors:
     @property
     def fewest_clusters(self) -> int:
         """How many clusters there are, of two kinds those of the fewer; 0 for none."""
-        return min((kind.clusters for kind in self.by), default=0)
+        return min((kind.clusters for kind in self.by), default=0) if self.members is None else self.members.clusters
 
     def hotelling(self, several: int) -> tuple[float, float]:
         """Return how the mean square of several coefficients together goes by F.
@@ -155,8 +171,9 @@ class Errors:
     @property
     def drawn(self) -> str:
         """How rows were drawn together, in a few words; empty where they are independent."""
-        names = " and of ".join(f"`{kind.name}`" for kind in self.by)
-        told = (f"clusters of {names}" * bool(names), f"strata of `{self.strata}`" * bool(self.strata))
+        what, joined = ("clusters", " and of ") if self.members is None else ("members", " or ")
+        names = joined.join(f"`{kind.name}`" for kind in self.by)
+        told = (f"{what} of {names}" * bool(names), f"strata of `{self.strata}`" * bool(self.strata))
         return " within ".join(filter(None, told))
 
     @property
@@ -170,6 +187,12 @@ class Errors:
             return (
                 f"errors robust to serial correlation (HAC): rows of one `{self.time}` ({self.periods:,} periods), and of those that follow one "
                 f"another, may go together"
+            )
+        if self.members is not None:
+            names = " or ".join(f"`{kind.name}`" for kind in self.by)
+            return (
+                f"dyadic errors, from leaving out each member of {names} ({self.members.clusters:,} members): rows that have a member in common, in either "
+                f"column, may go together"
             )
         if self.crossed is not None:
             names = " and by ".join(f"`{kind.name}` ({kind.clusters:,} clusters)" for kind in self.by)
@@ -212,6 +235,9 @@ class ScoredRows(NamedTuple):
 
 def remark_on_clusters(errors: Errors) -> None:
     """Remark on clusters that are few, or so uneven that few of them count, and on such that do not cross."""
+    if errors.members is not None:
+        _remark_on_members(errors.members)
+        return
     for inner, outer in itertools.permutations(errors.by, 2):
         if errors.crossed is not None and errors.crossed.cells == inner.clusters:
             remark(
@@ -232,4 +258,14 @@ def remark_on_clusters(errors: Errors) -> None:
         remark(
             f"`{name}` has {told}: clustered errors tend to be too small with fewer than {FEW_CLUSTERS}"
             f"{' and one more for each further stratum' if errors.strata else ''}, so read intervals as narrower than they should be{way}."
+        )
+
+
+def _remark_on_members(members: ClusterKind) -> None:
+    """Remark on dyads of few members."""
+    if min(members.clusters, round(members.even)) < _FEW_MEMBERS:
+        uneven = f", which count as about {short(members.even, 2)} with as many rows as one another"
+        told = f"{members.clusters} members{uneven * (round(members.even) < members.clusters)}"
+        remark(
+            f"The dyads have {told}: with fewer than {_FEW_MEMBERS} what rows say of how they go together is little, so read intervals as rough ones."
         )

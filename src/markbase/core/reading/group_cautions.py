@@ -312,7 +312,7 @@ def _about_base(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[str]:
     base, label = term.column.base, term.base_label
     n = int(rows.loc[rows["base"], "n"].iloc[0])
     if n < THIN_ROWS:
-        cautions.append(f"The base `{label}` has only {count_noun(n, 'row')}, so every comparison with it is wide.")
+        cautions.append(f"The base `{label}` has only {count_noun(n, 'row')}, on which every comparison with it rests.")
     cautions += _in_few(fit, term, label, in_few_clusters(fit, term.variables[0]))
     if base is None or not base.chosen:
         why = default_base(fit, term.variables[0])

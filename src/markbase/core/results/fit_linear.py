@@ -63,12 +63,13 @@ def fit_linear(
     errors : str
         ``classical`` (the default), or ``robust`` (which is ``HC3``), ``HC0``, ``HC1``, ``HC2``, ``HC3`` for
         a variance that may differ from row to row, which sampling weights need and get by default. With a
-        `cluster`, ``CR1`` (the default) or ``CR3``; with a `time` ``HAC``.
+        `cluster`, ``CR1`` (the default) or ``CR3``, with two of the same members ``dyadic``; with a `time` ``HAC``.
     cluster : str or sequence of str, optional
         A group whose rows may go together, such as the choir of a singer (whole numbers that nobody declared are taken as its codes): errors are clustered by
         it, with t on G − 1 degrees of freedom, and F of several coefficients after Hotelling. ``CR1`` sums scores within clusters, with G/(G − 1)·(n − 1)/(n − p); ``CR3``, the
         jackknife, takes what estimates would be without each cluster, and is seldom too small where clusters are few.
-        Two groups that cross, such as judge and song: rows that share either may go together (``CR1``; t on one less than the fewer clusters).
+        Two groups that cross, such as judge and song: rows that share either may go together (``CR1``; t on one less than the fewer clusters). Two columns
+        of the same members, such as who asks and who is asked: rows that have one in common, in either column, may go together (``dyadic``; t on members less one).
     strata : str, optional
         A group within whose levels the sample was drawn, whole clusters of it, or rows where there is no `cluster`. What differs
         from stratum to stratum is then no chance of the draw: scores are taken from the mean of their stratum, those of n clusters
@@ -126,6 +127,7 @@ def fit_linear(
     MacKinnon & White (1985), Journal of Econometrics 29(3), 305-325, doi:10.1016/0304-4076(85)90158-7.
     MacKinnon, Nielsen & Webb (2023), Journal of Applied Econometrics 38(5), 671-694, doi:10.1002/jae.2969.
     Cameron, Gelbach & Miller (2011), Journal of Business & Economic Statistics 29(2), 238-249, doi:10.1198/jbes.2010.07136 (two-way).
+    Aronow, Samii & Assenova (2015), Political Analysis 23(4), 564-577, doi:10.1093/pan/mpv018 (dyads).
     Lazarus, Lewis, Stock & Watson (2018), Journal of Business & Economic Statistics 36(4), 541-559, doi:10.1080/07350015.2018.1506926 (HAC).
     Fuller (1975), Sankhyā C 37(3), 117-132 (strata).
     Pustejovsky & Tipton (2018), Journal of Business & Economic Statistics 36(4), 672-683, doi:10.1080/07350015.2016.1247004.

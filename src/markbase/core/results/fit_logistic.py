@@ -56,7 +56,7 @@ def fit_logistic(
         Confidence level of the intervals, between 0 and 1.
     errors : str
         ``classical`` (the default: from the curvature of the likelihood), or ``robust`` (which is ``HC3``),
-        ``HC0``, ``HC1``, ``HC2``, ``HC3``, which sampling weights need and get by default; with a `cluster`, ``CR1`` or ``CR3``.
+        ``HC0``, ``HC1``, ``HC2``, ``HC3``, which sampling weights need and get by default; with a `cluster`, ``CR1`` or ``CR3``, with two of the same members ``dyadic``.
     cluster : str or sequence of str, optional
         A group whose rows may go together, or two that cross; errors are clustered by it, as for `fit_linear`, with t and F on degrees of freedom of the
         clusters in place of z and chi-squared. What estimates would be without each cluster (``CR3``) is told by one step of the fit.

@@ -67,7 +67,8 @@ class LogisticFit(EventChecks):
         kind = self.errors.asked or "classical"
         rows = self.used, self.sample, self.weights, self.drawn_by
         hints = self.possible_cluster, self.possible_weights
-        request = Request((), (), *rows, kind, self.level, self.identifier, *hints, self.index, self.repeating)
+        hidden = self.repeating, (), self.shared
+        request = Request((), (), *rows, kind, self.level, self.identifier, *hints, self.index, *hidden)
         return fit_of(self.outcome, terms, request, self.data_name, bool(self.penalty))
 
     def _with_only(self, parts: tuple[Term, ...]) -> LogisticFit:
@@ -305,6 +306,7 @@ def fit_of(target: Column, terms: tuple[Term, ...], request: Request, name: str,
         possible_weights="" if firth else request.possible_weights,
         repeating=() if firth else request.repeating,
         timed_by=() if firth else request.timed_by,
+        shared=request.shared,
         identifier=request.identifier,
         index=request.index,
         theta=found.theta,

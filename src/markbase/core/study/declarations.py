@@ -102,6 +102,16 @@ def with_levels(column: Column) -> Column | None:
     return numbered(column) if would_do else None
 
 
+def with_shared_levels(one: Column, other: Column) -> tuple[Column, Column]:
+    """Return two groups with the levels of both, told apart by their labels, so that a level has the same place in either."""
+    places = {level.label: k for k, level in enumerate(one.levels)}
+    more = [level for level in other.levels if level.label not in places]
+    places |= {level.label: k for k, level in enumerate(more, len(places))}
+    levels = (*one.levels, *more)
+    table = np.array([*(places[level.label] for level in other.levels), -1], dtype=np.int32)
+    return replace(one, levels=levels), replace(other, levels=levels, base=None, values=look_up(table, other.values))
+
+
 def numbered(column: Column) -> Column:
     """Return the group whose codes the numbers of a column are, in their order; it is made once."""
     found: Column | None = column.__dict__.get("of_codes")

@@ -82,7 +82,7 @@ class CodingSteps(Stepping):
         label, n = group.levels[chosen.level].label, int(group.counts[chosen.level])
         if n < THIN_ROWS:
             remark(
-                f"The base `{label}` of `{column}` has only {count_noun(n, 'row')}: every comparison with it will be wide; "
+                f"The base `{label}` of `{column}` has only {count_noun(n, 'row')}: every comparison with it rests on these; "
                 f"a larger base would do better unless this one is the point, or rows count by frequencies."
             )
         if chosen.looked_at:
