@@ -40,6 +40,18 @@ def told(fit):
     return fit.coefficients[~fit.coefficients["base"]]
 
 
+def same_however_rows_come(fit, frame, kind, folder, words, **options):
+    """Hold a fit against the same one to rows in another order, in parts, by the columns the other way round, and against the saved one."""
+    frame.sample(frac=1, random_state=1).to_csv(folder / "r.csv", index=False)
+    other, by = mb.open_study(folder / "r.csv", in_parts=True).mark("g", "b"), [column.name for column in fit.drawn_by.clusters]
+    again = fit_to(other, kind, [v.name for v in fit.variables], cluster=by[::-1], **options)
+    pd.testing.assert_frame_equal(again.coefficients, fit.rebase("g", "b").coefficients, rtol=1e-7, atol=1e-9)
+    mb.write_fit(fit, folder / "fit.json")
+    saved = mb.read_fit(folder / "fit.json")
+    pd.testing.assert_frame_equal(saved.between("g"), fit.between("g"), rtol=1e-12)
+    assert all(words in " ".join(str(page).split()) for page in (fit, saved))
+
+
 @pytest.mark.parametrize("far", [0.0, 1e8])
 @pytest.mark.parametrize("rows", [1, 2])
 def test_errors_clustered_two_ways_agree_with_50_digits(rows, far):
@@ -72,18 +84,11 @@ def test_they_are_those_of_both_kinds_less_those_of_cells_however_rows_come(rows
         np.testing.assert_allclose(told(fit)["se"] ** 2, squares[0] + squares[1] - squares[2], rtol=1e-9)
     else:  # less than no variance is taken as none, so that others grow
         assert (told(fit)["se"] ** 2 >= (squares[0] + squares[1] - squares[2]) * (1 - 1e-9)).all()
-    frame.sample(frac=1, random_state=1).to_csv(tmp_path / "r.csv", index=False)
-    other = mb.open_study(tmp_path / "r.csv", in_parts=True).mark("g", "b")
-    again = fit_to(other, kind, cluster=BOTH[::-1], **weights)
-    pd.testing.assert_frame_equal(again.coefficients, fit.rebase("g", "b").coefficients, rtol=1e-7, atol=1e-9)
+    words = "two ways, by judge (12 clusters) and by song (15 clusters): rows that share either may go together"
+    same_however_rows_come(fit, frame, kind, tmp_path, words, **weights)
     monkeypatch.setattr("markbase.core.inference.crossed_clusters._MOST_CELLS", 99)
     with pytest.raises(mb.FitError, match="cross in more than 99 cells, which are not told apart of rows in parts"):
         fit_to(mb.open_study(tmp_path / "r.csv", in_parts=True), kind, **weights)
-    mb.write_fit(fit, tmp_path / "fit.json")
-    saved = mb.read_fit(tmp_path / "fit.json")
-    pd.testing.assert_frame_equal(saved.between("g"), fit.between("g"), rtol=1e-12)
-    words = "two ways, by judge (12 clusters) and by song (15 clusters): rows that share either may go together"
-    assert all(words in " ".join(str(page).split()) for page in (fit, saved))
     if kind == "logistic" and not weights:
         areas = [own.classification() for own in (fit, *each)]
         logs = [np.log(a.area_high / (1 - a.area_high)) - np.log(a.area_low / (1 - a.area_low)) for a in areas]

@@ -11,6 +11,8 @@ from scipy.stats import t as t_of
 import markbase as mb
 from command import run
 from markbase.reports.figure_sets import figures_of_checks
+from test_crossed_clusters import fit_to as fit_of
+from test_crossed_clusters import same_however_rows_come, told
 from test_linear import _quietly as quietly
 
 BOTH = ["asks", "asked"]
@@ -29,15 +31,8 @@ def asking(members=14, repeats=2, seed=4):
     return frame.assign(yes=np.where(frame["y"] > 0.3, "yes", "no"))
 
 
-def fit_to(study, kind, terms=("x", "z", "g"), cluster=BOTH, **options):
-    options = {"cluster": cluster, "errors": "dyadic"} | options
-    if kind == "logistic":
-        return quietly(mb.fit_logistic, study, "yes", list(terms), event="yes", **options)
-    return quietly(mb.fit_linear, study, "y", list(terms), **options)
-
-
-def told(fit):
-    return fit.coefficients[~fit.coefficients["base"]]
+def fit_to(study, kind, terms=("x", "z", "g"), **options):
+    return fit_of(study, kind, list(terms), **{"cluster": BOTH, "errors": "dyadic"} | options)
 
 
 def leave_out(frame, X, scores, w, bread, n, rest):
@@ -83,14 +78,9 @@ def test_errors_are_those_of_leaving_out_each_member_however_rows_come(weights, 
         rows = frame[(frame["asks"] != "m03") & (frame["asked"] != "m03")]
         alone = told(fit_to(mb.Study(rows).mark("g", "a"), kind, **weights))["estimate"]
         np.testing.assert_allclose(left.loc[left["cluster"] == "m03", "without"], alone, rtol=1e-9)
-    frame.sample(frac=1, random_state=1).to_csv(tmp_path / "r.csv", index=False)
-    again = fit_to(mb.open_study(tmp_path / "r.csv", in_parts=True).mark("g", "b"), kind, cluster=BOTH[::-1], **weights)
-    pd.testing.assert_frame_equal(again.coefficients, fit.rebase("g", "b").coefficients, rtol=1e-7, atol=1e-9)
-    mb.write_fit(fit, tmp_path / "fit.json")
-    saved = mb.read_fit(tmp_path / "fit.json")
-    pd.testing.assert_frame_equal(saved.between("g"), fit.between("g"), rtol=1e-12)
-    words = "dyadic errors, from leaving out each member of asks or asked (14 members)"
-    assert all(words in " ".join(str(page).split()) for page in (fit, saved))
+    same_however_rows_come(
+        fit, frame, kind, tmp_path, "dyadic errors, from leaving out each member of asks or asked (14 members)", **weights, errors="dyadic"
+    )
 
 
 def test_levels_taken_out_that_lie_in_one_dyad_each_leave_the_others_as_they_are():

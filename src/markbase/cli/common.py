@@ -24,7 +24,6 @@ from markbase.core.errors import MarkbaseError, MarkbaseWarning, remark
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.study import Study
 from markbase.core.version import FORMAT_VERSION
-from markbase.files.codebook import read_codebook
 from markbase.files.data import open_study, read_table
 from markbase.files.data_writing import table_bytes, write_table
 from markbase.files.plan import Plan, read_plan, read_step, unfolded
@@ -226,7 +225,9 @@ class Source:
         extra = [labelling(unfolded(text)) for text in self.labels]
         extra += [read_step(text) for text in self.steps]
         extra += [{"do": "derive", "name": f"log_{name}", "log": name} for name in split(self.logs)]
-        return replace(plan, missing=(*plan.missing, *split(self.missing)), prepare=(*plan.prepare, *extra))
+        kinds = dict(pair(text, "--as") for text in self.kinds) | dict.fromkeys(split(self.categorical), "categorical")
+        missing, steps = (*plan.missing, *split(self.missing)), (*plan.prepare, *extra)
+        return replace(plan, missing=missing, prepare=steps, kinds={**plan.kinds, **kinds})
 
     def _layout(self) -> dict[str, int] | None:
         """Return where things stand in the file, as far as the options say."""
@@ -259,16 +260,8 @@ class Source:
 
     def _codebook(self, plan: Plan) -> Codebook:
         """Return the codebook, with the kinds that were given."""
-        book = (
-            read_codebook(plan.codebook, plan.file.name if plan.file else "")
-            if plan.codebook
-            else Codebook(source="the options")
-        )
-        for name, kind in (pair(text, "--as") for text in self.kinds):
-            book = book.with_kind(name, kind)
-        for name in split(self.categorical):
-            book = book.with_kind(name, "categorical")
-        return book
+        by_options = plan.codebook is None and self.file.suffix.lower() != ".toml"
+        return replace(plan.book, source="what was given") if by_options else plan.book
 
     def open_other(self, file: Path, needed: set[str], like: Study) -> Study:
         """Open another file and prepare it as the data were, to predict for its rows.
@@ -293,6 +286,8 @@ class Source:
                         f"The step `{action}` is not carried out on `{file.name}`: it looks at other rows, or chooses them."
                     )
                 continue
+            if action == "as_long" and column in study:
+                continue  # the file is in long form
             if action in ("mark", "keep_levels"):
                 continue  # another base changes no prediction, and a level that was left out is none the fit has seen
             if action == "merge_levels" and step["column"] in study:

@@ -139,4 +139,5 @@ def _plan_text(given: Source, study: Study, plan: Path) -> str:
         before.missing,
         opened_with=before.opened_with,
         in_parts=study.in_parts,
+        kinds=before.kinds,
     )

@@ -90,7 +90,6 @@ def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
         )
     plan = given.plan()
     folder = Path.cwd() if into is None else into.resolve().parent
-    kinds = "".join(f"#   {text}\n" for text in given.kinds)
     text = "# A plan: settle every GUESS, then carry it out with: markbase run THIS_FILE --into results\n\n"
     text += plan_text(
         _from(plan.file, folder),
@@ -99,9 +98,8 @@ def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
         plan.missing,
         opened_with=plan.opened_with,
         in_parts=study.in_parts,
+        kinds=plan.kinds,
     )
-    if kinds:
-        text += f"\n# Given with --as, which a plan does not hold: write them into a codebook.\n{kinds}"
     text += _mends(study, outcome)
     terms, left = _terms(study, outcome)
     explained = _toml(outcome)

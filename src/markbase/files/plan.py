@@ -12,10 +12,11 @@ from typing import TYPE_CHECKING, Any
 import tomlkit
 
 from markbase.core.arguments import checked
-from markbase.core.errors import MarkbaseError, near
-from markbase.core.study.codebook import Codebook
+from markbase.core.errors import MarkbaseError, listed, near
+from markbase.core.study.codebook import GIVEN_KINDS, Codebook
 from markbase.core.study.study import Study
 from markbase.files.chosen import Chosen
+from markbase.files.codebook import read_codebook
 from markbase.files.data import open_study
 from markbase.files.layout import Layout
 from markbase.files.plan_entries import Analysis
@@ -28,7 +29,7 @@ if TYPE_CHECKING:
     from markbase.core.results.logistic import LogisticFit
 
 _TABLES = ("blocks", "compare", "data", "fit", "output", "prepare", "reliability", "screen", "backward_elimination")
-_DATA_KEYS = ("codebook", "encoding", "file", "in_parts", "layout", "missing", "sheet")
+_DATA_KEYS = ("codebook", "encoding", "file", "in_parts", "kinds", "layout", "missing", "sheet")
 
 
 @dataclass(frozen=True)
@@ -41,6 +42,8 @@ class Plan:
     """The codebook."""
     missing: tuple[object, ...] = ()
     """Codes that stand for a missing answer in every column."""
+    kinds: Mapping[str, str] = field(default_factory=dict)
+    """Kinds of columns that stand above the codebook's: ``numeric``, ``categorical``, ``ordinal`` or ``identifier``."""
     encoding: str = "utf-8"
     """Encoding of a text file."""
     sheet: str | None = None
@@ -62,6 +65,14 @@ class Plan:
     def opened_with(self) -> dict[str, Any]:
         """How the file is read: its encoding, sheet and layout."""
         return {"encoding": self.encoding, "sheet": self.sheet, "layout": self.layout}
+
+    @property
+    def book(self) -> Codebook:
+        """The codebook, with the kinds that stand above it."""
+        found = read_codebook(self.codebook, self.file.name) if self.codebook else Codebook(source=self.source)
+        for name, kind in self.kinds.items():
+            found = found.with_kind(name, kind)
+        return found
 
     def open(
         self,
@@ -97,7 +108,7 @@ class Plan:
         MarkbaseError
             If the data, the codebook or a step is refused; the message names the step.
         """
-        codebook: Codebook | Path | None = book or self.codebook
+        codebook: Codebook | Path | None = book or (self.book if self.kinds else self.codebook)
         study = open_study(
             self.file,
             codebook,
@@ -208,6 +219,12 @@ def read_plan(path: str | Path) -> Plan:
         if not isinstance(value, str) or not value:
             line = Lines(text, path.name).within("data", 0, key)
             raise MarkbaseError(f"{path.name}, line {line}, data: `{key}` is a text, not {value!r}.")
+    kinds = data.get("kinds", {})
+    if not isinstance(kinds, dict) or not all(kind in GIVEN_KINDS for kind in kinds.values()):
+        line = Lines(text, path.name).within("data", 0, "kinds")
+        raise MarkbaseError(
+            f'{path.name}, line {line}, data: `kinds` says of columns that they are {listed(GIVEN_KINDS, "or")}, for instance {{ day = "categorical" }}, not {kinds!r}.'
+        )
     if not isinstance(data.get("in_parts", False), bool):
         line = Lines(text, path.name).within("data", 0, "in_parts")
         raise MarkbaseError(f"{path.name}, line {line}, data: `in_parts` is true or false, not {data['in_parts']!r}.")
@@ -230,6 +247,7 @@ def read_plan(path: str | Path) -> Plan:
         file=folder / data["file"],
         codebook=folder / data["codebook"] if "codebook" in data else None,
         missing=tuple(missing),
+        kinds=kinds,
         encoding=data.get("encoding", "utf-8"),
         sheet=data.get("sheet"),
         layout=layout,

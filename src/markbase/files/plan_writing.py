@@ -196,11 +196,12 @@ def plan_text(
     *,
     opened_with: Mapping[str, Any],
     in_parts: bool = False,
+    kinds: Mapping[str, str] | None = None,
 ) -> str:
     """Write a plan that `read_plan` reads, its files named as seen from where it will be.
 
     `steps` are as `Trail.record` returns them; `more` has further tables, or lists of them, by name; `opened_with` says how
-    the file is read: `encoding`, `sheet`, `layout`, as `open_study` takes them.
+    the file is read: `encoding`, `sheet`, `layout`, as `open_study` takes them, and `kinds` what columns are, above the codebook.
     """
     document = tomlkit.document()
     data = tomlkit.table()
@@ -209,7 +210,7 @@ def plan_text(
         data["codebook"] = codebook
     if codes := [code for code in missing if code is not None]:  # an empty cell is missing always
         data["missing"] = codes
-    for key, value in opened_with.items():
+    for key, value in {"kinds": kinds, **opened_with}.items():
         if value and (key, value) != ("encoding", "utf-8"):
             data[key] = _inline(value)
     if in_parts:

@@ -11,7 +11,7 @@ from typing import Any
 
 from markbase.core.design.options import KINDS, FitOptions
 from markbase.core.inference.corrections import CORRECTIONS
-from markbase.core.study.codebook import DECLARABLE
+from markbase.core.study.codebook import DECLARABLE, GIVEN_KINDS
 from markbase.core.study.column import KINDS as COLUMN_KINDS
 from markbase.core.study.column import ROLES
 from markbase.core.study.replay import STEPS
@@ -122,6 +122,7 @@ def plan_schema() -> Schema:
         "layout": _table({key: {"type": "integer", "minimum": 1} for key in ("data", "header", "labels", "last")}),
         "in_parts": {"type": "boolean"},
         "missing": {"type": "array", "items": _CODE},
+        "kinds": {"type": "object", "additionalProperties": {"enum": list(GIVEN_KINDS)}},
     }
     step = {"type": "object", "required": ["do"], "properties": {"do": {"enum": sorted(STEPS)}, "reason": _TEXT}}
     return _whole("A Mark Base plan", _table({

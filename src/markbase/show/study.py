@@ -227,7 +227,8 @@ def _why(step: TrailStep) -> str:
 
 def check_page(check: Check) -> Page:
     """Describe the verification of a recoding."""
-    title = f"{check.column}, made of {check.source}" if check.column != check.source else check.column
+    made = check.column not in ("", check.source)
+    title = f"{check.column}, made of {check.source}" if made else check.column
     result = "every row is accounted for" if check.passed else "the counts do not add up"
     facts = [("verified" if check.passed else "NOT VERIFIED", result), *(("noticed", note) for note in check.notes)]
     table, told = check.table, ""

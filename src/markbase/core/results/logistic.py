@@ -67,8 +67,8 @@ class LogisticFit(EventChecks):
         kind = self.errors.asked or "classical"
         rows = self.used, self.sample, self.weights, self.drawn_by
         hints = self.possible_cluster, self.possible_weights
-        hidden = self.repeating, (), self.shared
-        request = Request((), (), *rows, kind, self.level, self.identifier, *hints, self.index, *hidden)
+        request = Request((), (), *rows, kind, self.level, self.identifier, *hints, self.index, self.repeating)
+        request = replace(request, shared=self.shared)
         return fit_of(self.outcome, terms, request, self.data_name, bool(self.penalty))
 
     def _with_only(self, parts: tuple[Term, ...]) -> LogisticFit:

@@ -23,6 +23,9 @@ DECLARABLE = {
 _LAST_ZEROS = re.compile(r"(\.\d*[1-9])0+(?=$|[+-])")
 _KEYS = ("base", "kind", "label", "levels", "made", "missing", "role", "unit")
 
+GIVEN_KINDS = tuple(sorted((*KINDS, "identifier")))
+"""What a column can be said to be in one word: its kind, or that it is an identifier."""
+
 
 @dataclass(frozen=True)
 class ColumnSpec:
@@ -122,9 +125,8 @@ class Codebook:
         >>> book.with_kind("day", "categorical").columns["day"].kind
         'categorical'
         """
-        choices = (*KINDS, "identifier")
-        if kind not in choices:
-            raise CodebookError(f"`{name}` cannot be `{kind}`; it can be {listed(quoted(sorted(choices)), 'or')}.")
+        if kind not in GIVEN_KINDS:
+            raise CodebookError(f"`{name}` cannot be `{kind}`; it can be {listed(quoted(GIVEN_KINDS), 'or')}.")
         spec = self.columns.get(name, ColumnSpec(name))
         spec = replace(spec, role="identifier") if kind == "identifier" else replace(spec, kind=cast("Kind", kind))
         _check(spec, f"{self.source}, column `{name}`")

@@ -33,6 +33,7 @@ _WORDS = {
     "Mapping[object, float]": "a table of numbers",
     "Mapping[str, int]": "a table of whole numbers",
     "Mapping[str, Sequence[object]]": "a table of lists of values",
+    "Mapping[str, Sequence[str]]": "a table of lists of columns",
 }
 """What each annotation of a setting is called in messages."""
 

@@ -14,6 +14,7 @@ from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import kept_rows as in_memory
 from markbase.core.rows.row_functions import refuse_in_parts
 from markbase.core.study.declarations import as_levels
+from markbase.core.study.long_form import in_long_form
 from markbase.core.study.repeats import check_of_repeats, other_answers, sources_of_repeats
 from markbase.core.study.row_selection import arrays_of, kept_rows, one_sided_levels, split_rows
 from markbase.core.study.steps.base_step import Stepping, given, plain
@@ -118,6 +119,80 @@ class RowSteps(Stepping):
         check = check_of_repeats(sources, kept, ", ".join(columns) or "all columns")
         settings = given(columns=list(columns))
         return self._taken(kept, TrailStep("leave_out_repeats", "", f"{text}.", settings, reason, check))
+
+    def as_long(
+        self,
+        columns: Mapping[str, Sequence[str]],
+        *,
+        name: str,
+        labels: Sequence[str] = (),
+        case: str = "case",
+        reason: str = "",
+    ) -> Self:
+        """Put repeated measurements that stand in columns beside one another (wide form) below one another, a row each (long form).
+
+        Parameters
+        ----------
+        columns : mapping
+            What each new column is called, and the columns it is made of, in the order of the occasions, for instance
+            ``{"score": ["score_1", "score_2"], "mood": ["mood_1", "mood_2"]}``.
+        name : str
+            What the column is called that tells the occasion.
+        labels : sequence of str
+            What the occasions are called, in order; by default what is different in the names of the columns: ``1``, ``2``. Whole numbers make
+            `name` a numeric column, texts a group.
+        case : str
+            What the column is called that tells which rows are of one case, where no column has the role of an identifier.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study with a row for each case and occasion, also where nothing was measured. All other columns are repeated. The
+            column that names the case has the role of a cluster: rows of one case go together.
+
+        Raises
+        ------
+        ColumnError
+            For columns that are lacking, named twice or of different kinds or units, and names that are taken.
+        MarkbaseError
+            If rows come in parts.
+
+        Examples
+        --------
+        >>> import markbase as mb, pandas as pd
+        >>> study = mb.Study(pd.DataFrame({"age": [31, 44], "score_1": [3.5, 4.1], "score_2": [4.0, None]}))
+        >>> study.as_long({"score": ["score_1", "score_2"]}, name="wave").frame()
+          case  age  wave  score
+        0    1   31     1    3.5
+        1    1   31     2    4.0
+        2    2   44     1    4.1
+        3    2   44     2    NaN
+        """
+        own = [self.column(n) for old in columns.values() for n in old]
+        refuse_in_parts(
+            [c.values for c in self._columns.values()],
+            "putting measurements below one another",
+            "do so where the file is made",
+        )
+        found, check, identifier = in_long_form(self._columns, columns, name, labels, case)
+        if not check.passed:
+            raise AssertionError("as_long did not verify")  # a defect of ours
+        times = len(next(iter(columns.values())))
+        text = (
+            f"Put {listed(quoted(c.name for c in own))} below one another, as {listed(quoted(columns))} on {times} occasions (`{name}`): {self._rows:,} cases are "
+            f"{times * self._rows:,} rows; those of one `{identifier}` go together."
+        )
+        settings = given(columns=plain(columns), name=name, labels=list(labels)) | (
+            {} if case == "case" else {"case": case}
+        )
+        study = object.__new__(type(self))
+        study.__dict__.update(self.__dict__)
+        study._columns, study._rows = found, times * self._rows
+        study._index = pd.RangeIndex(study._rows)
+        study._trail = self._trail.then(TrailStep("as_long", name, text, settings, reason, check))
+        return study
 
     def hold_out(
         self, share: float, seed: int, *, within: str | None = None, whole: str | None = None, reason: str = ""

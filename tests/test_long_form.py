@@ -1,0 +1,105 @@
+"""Repeated measurements in columns beside one another, put below one another."""
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import markbase as mb
+from command import run
+
+BOOK = {
+    "columns": {
+        "p1": {"kind": "numeric", "unit": ["Hz", "Hz"], "missing": {"-9": "no answer"}},
+        "p2": {"kind": "numeric", "missing": {"-8": "hoarse", "-9": "no answer"}},
+        "m1": {"kind": "ordinal", "levels": {"1": "low", "2": "high"}}, "m2": {"kind": "ordinal", "levels": {"1": "low", "2": "high"}},
+        "v1": {"kind": "categorical", "base": "tenor"}, "v2": {"kind": "categorical"}, "singer": {"role": "identifier"},
+    }
+}  # fmt: skip
+
+
+def wide():
+    rng = np.random.default_rng(3)
+    frame = pd.DataFrame({"singer": [f"S{k:02d}" for k in range(60)], "p1": rng.integers(40, 60, 60), "w": rng.random(60).round(2)})
+    frame = frame.assign(p2=frame["p1"] + rng.integers(-3, 9, 60), m1=rng.integers(1, 3, 60), m2=rng.integers(1, 3, 60))
+    frame = frame.assign(v1=rng.choice(["alto", "tenor"], 60), v2=rng.choice(["alto", "bass"], 60))
+    frame.loc[[0, 5], "p1"], frame.loc[[1, 5], "p2"], frame.loc[7, "p2"] = -9, -8, -9
+    return frame
+
+
+@pytest.mark.parametrize("named", [True, False])
+def test_each_value_stands_in_the_row_of_its_case_and_occasion_with_all_that_is_known_of_it(named):
+    frame = wide() if named else wide().drop(columns="singer")
+    book = BOOK if named else {"columns": {k: v for k, v in BOOK["columns"].items() if k != "singer"}}
+    study = mb.Study(frame, codebook=book)
+    made = study.as_long({"pitch": ["p1", "p2"], "mood": ["m1", "m2"], "voice": ["v1", "v2"]}, name="wave", labels=["before", "after"])
+    case = "singer" if named else "case"
+    long = made.frame().set_index([case, "wave"])
+    for k, row in enumerate(frame.itertuples()):
+        for when, *own in (("before", row.p1, row.m1, row.v1), ("after", row.p2, row.m2, row.v2)):
+            found = long.loc[(row.singer if named else str(k + 1), when)]
+            assert (found["pitch"] == own[0]) if own[0] > 0 else pd.isna(found["pitch"])
+            assert (found["mood"], found["voice"], found["w"]) == ({1: "low", 2: "high"}[own[1]], own[2], row.w)
+    assert dict(made["pitch"].missing_counts()) == {"no answer (-9)": 3, "hoarse (-8)": 2}
+    assert (made["pitch"].unit_many, made["mood"].kind, made[case].role, made["wave"].labels) == (
+        "Hz",
+        "ordinal",
+        "cluster",
+        ["before", "after"],
+    )
+    assert (made["voice"].labels, made["voice"].levels[made["voice"].base.level].label) == (["alto", "tenor", "bass"], "tenor")
+    check = made.check("wave")
+    assert check.passed
+    assert check.table["before"].tolist() == check.table["after"].tolist() == [58, 57, 60, 60, 60, 60]
+    assert study.prepare(made.trail.record()).frame().equals(made.frame())
+    change = mb.fit_linear(made.mark("wave", "before"), "pitch", ["wave"], fixed_effects=case).coefficients.iloc[-1]["estimate"]
+    both = frame[(frame["p1"] > 0) & (frame["p2"] > 0)]
+    assert change == pytest.approx((both["p2"] - both["p1"]).mean(), rel=1e-9)  # of those measured twice
+
+
+@pytest.mark.parametrize(
+    ("columns", "name", "more", "what"),
+    [
+        ({"p": ["p1"]}, "wave", {}, "two columns or more"), ({}, "wave", {}, "two columns or more"),
+        ({"p": ["p1", "p2"], "m": ["m1", "m2", "w"]}, "wave", {}, "as many occasions as one another; here `p` 2 and `m` 3"),
+        ({"p": ["p1", "p1"]}, "wave", {}, "`p1` is named twice"), ({"p": ["p1", "p2"]}, "w", {}, "There is a column `w` already"),
+        ({"w": ["p1", "p2"]}, "wave", {}, "There is a column `w` already"), ({"p": ["p1", "p2"]}, "p", {}, "There is a column `p` already"),
+        ({"p": ["p1", "v1"]}, "t", {"labels": ["a", "b"]}, r"cannot be made of numbers \(`p1`\) and levels \(`v1`\)"),
+        ({"p": ["p1", "p2"], "m": ["m1", "w"]}, "t", {}, "do not say what the occasions are called"), ({"p": ["p1", "p3"]}, "t", {}, "no column `p3`"),
+        ({"p": ["p1", "p2"]}, "t", {"labels": ["a", "a"]}, "each needs a label of its own"),
+    ],
+)  # fmt: skip
+def test_what_does_not_go_into_one_column_is_refused(columns, name, more, what, tmp_path):
+    with pytest.raises(mb.MarkbaseError, match=what):
+        mb.Study(wide(), codebook=BOOK).as_long(columns, name=name, **more)
+    wide().to_csv(tmp_path / "w.csv", index=False)
+    with pytest.raises(mb.MarkbaseError, match="putting measurements below one another"):
+        mb.open_study(tmp_path / "w.csv", in_parts=True).as_long({"p": ["p1", "p2"]}, name="t")
+
+
+def test_occasions_are_read_off_the_names_and_a_plan_holds_the_step_and_the_kinds(tmp_path):
+    names = {"1": ["s_1", "s_2", "s_10"], "2": ["y2019", "y2020", "y2021"], "3": ["before.s", "after.s", "later.s"], "4": ["pre", "post"]}
+    for of, wanted in zip(names.values(), ([1, 2, 10], [2019, 2020, 2021], ["before", "after", "later"], ["pre", "post"]), strict=True):
+        found = mb.Study(pd.DataFrame({n: [1.5, 2.5] for n in of})).as_long({"s": of}, name="when").frame()["when"]
+        assert found.tolist() == wanted * 2
+    wide().to_csv(tmp_path / "w.csv", index=False)
+    step = 'do = "as_long", columns = {pitch = ["p1", "p2"]}, name = "wave"'
+    kinds = ["--as", "singer=identifier", "--categorical", "m1,m2", "--missing=-8,-9"]
+    first = ["--outcome", "pitch", "--terms", "wave,m1", "--base", "m1=1", "--cluster", "singer", "--json"]
+    assert run("prepare", tmp_path / "w.csv", *kinds, "--prepare", step, "--write-plan", tmp_path / "p.toml").returncode == 0
+    assert 'kinds = {singer = "identifier", m1 = "categorical", m2 = "categorical"}' in (tmp_path / "p.toml").read_text()
+    one, other = run("fit", tmp_path / "w.csv", *kinds, "--prepare", step, *first), run("fit", tmp_path / "p.toml", *first)
+    assert one.stdout == other.stdout.replace("p.toml", "w.csv")
+    assert '"clusters": 59' in one.stdout
+    for bad in ('m1 = "categorial"', 'm3 = "categorical"'):
+        (tmp_path / "q.toml").write_text((tmp_path / "p.toml").read_text().replace('m1 = "categorical"', bad))
+        refused = run("look", tmp_path / "q.toml")
+        assert (refused.returncode, "q.toml" in refused.stderr) == (2, True)
+    drafted = run("start", tmp_path / "w.csv", *kinds, "--outcome", "p1").stdout
+    assert 'kinds = {singer = "identifier"' in drafted
+    wide().head(9).to_csv(tmp_path / "new.csv", index=False)
+    long = mb.read_plan(tmp_path / "p.toml").open().frame().drop(columns="pitch").head(6)
+    long.to_csv(tmp_path / "long.csv", index=False)
+    for file, rows in (("new.csv", 18), ("long.csv", 6)):
+        wanted = ["predict", tmp_path / "p.toml", *first[:-1], "--for", tmp_path / file, "--into", tmp_path / "out.csv", "--replace"]
+        assert run(*wanted).returncode == 0
+        assert len(pd.read_csv(tmp_path / "out.csv")) == rows
