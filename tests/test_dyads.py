@@ -69,18 +69,15 @@ def test_errors_are_those_of_leaving_out_each_member_however_rows_come(weights, 
     wanted = leave_out(used, X, scores, w * curved, bread, round(w.sum()), round(w.sum()) - 5)
     np.testing.assert_allclose(told(fit)["se"], np.sqrt(np.diag(wanted)), rtol=1e-8)
     assert fit.df_rest == 13
-    two = wanted[3:, 3:]
-    F = b[3:] @ np.linalg.solve(two, b[3:]) / 2 * 12 / 13
+    F = b[3:] @ np.linalg.solve(wanted[3:, 3:], b[3:]) / 2 * 12 / 13
     assert fit.terms.set_index("term").loc["g", ["statistic", "df_rest"]].tolist() == pytest.approx([F, 12], rel=1e-7)
-    left = fit.without_clusters()
+    left, words = fit.without_clusters(), "dyadic errors, from leaving out each member of asks or asked (14 members)"
     assert set(left["cluster"]) == {*used["asks"], *used["asked"]}
     if kind == "linear":
         rows = frame[(frame["asks"] != "m03") & (frame["asked"] != "m03")]
         alone = told(fit_to(mb.Study(rows).mark("g", "a"), kind, **weights))["estimate"]
         np.testing.assert_allclose(left.loc[left["cluster"] == "m03", "without"], alone, rtol=1e-9)
-    same_however_rows_come(
-        fit, frame, kind, tmp_path, "dyadic errors, from leaving out each member of asks or asked (14 members)", **weights, errors="dyadic"
-    )
+    same_however_rows_come(fit, frame, kind, tmp_path, words, **weights, errors="dyadic")
 
 
 def test_levels_taken_out_that_lie_in_one_dyad_each_leave_the_others_as_they_are():
@@ -92,26 +89,18 @@ def test_levels_taken_out_that_lie_in_one_dyad_each_leave_the_others_as_they_are
     b, (n, _) = np.linalg.lstsq(x, y, rcond=None)[0], D.shape
     wanted = leave_out(frame, x, x * (y - x @ b)[:, None], np.ones(n), 1 / (x.T @ x), n, n - 2)
     assert told(fit)["se"].iloc[-1] == pytest.approx(np.sqrt(wanted.item()), rel=1e-9)
-    for name in ("asks", "choir"):
-        with pytest.raises(mb.FitError, match=f"Levels of `{name}` that are taken out lie in several dyads of `asks` and `asked`"):
-            fit_to(mb.Study(frame), "linear", ["x"], fixed_effects=name)
+    with pytest.raises(mb.FitError, match="Levels of `asks` that are taken out lie in several dyads of `asks` and `asked`"):
+        fit_to(mb.Study(frame), "linear", ["x"], fixed_effects="asks")
     alone = fit_to(mb.Study(frame), "linear", ["x", "asks"])
     assert told(alone)["se"].isna().sum() == 14  # of each member, and the start, one alone tells
-    assert np.isnan(alone.terms.set_index("term")["p"]["asks"])
-    assert alone.terms.set_index("term")["p"]["x"] < 0.05
+    assert (alone.terms.set_index("term")["p"] < 0.05).tolist() == [True, False]
     assert "told by one member alone" in " ".join(str(alone.checks()).split())
 
 
 def test_areas_rows_left_out_checks_and_figures_go_by_members():
     rng = np.random.default_rng(3)
-    k = np.repeat(np.arange(200), 2)  # each of two asks the other, and nobody else: dyads apart, each of two rows
-    turn = np.tile([0, 1], 200)
-    frame = pd.DataFrame(
-        {
-            "asks": [f"m{2 * a + b}" for a, b in zip(k, turn, strict=True)],
-            "asked": [f"m{2 * a + 1 - b}" for a, b in zip(k, turn, strict=True)],
-        }
-    )
+    k, turn = np.repeat(np.arange(200), 2), np.tile([0, 1], 200)  # each of two asks the other, and nobody else: dyads apart, each of two rows
+    frame = pd.DataFrame({"asks": np.char.mod("m%d", 2 * k + turn), "asked": np.char.mod("m%d", 2 * k + 1 - turn)})
     frame = frame.assign(pair=[f"p{a}" for a in k], x=rng.normal(size=400) + rng.normal(size=200)[k])
     frame["y"] = frame["x"] + 2 * rng.normal(size=200)[k] + rng.normal(size=400)
     frame["yes"] = np.where(frame["y"] > 0, "yes", "no")
@@ -125,12 +114,10 @@ def test_areas_rows_left_out_checks_and_figures_go_by_members():
     left = [fit_to(gaps, "linear", ["x"], **how).left_out for how in ({}, {"cluster": "pair", "errors": "CR1"})]
     assert left[0].se == pytest.approx(left[1].se, rel=0.01)
     fit = fit_to(mb.Study(asking()), "linear")
-    page = " ".join(str(fit.checks()).split())
-    assert "Without each member 5 of 14 members" in page
-    assert "No single member decides how sure an estimate is" in page
+    for words in ("Without each member 5 of 14 members", "No single member decides how sure an estimate is"):
+        assert words in " ".join(str(fit.checks()).split())
     assert "without each member" in mb.draw_clusters(fit).get_xlabel()
-    assert "clusters" in figures_of_checks(fit)
-    assert 0 < fit.checks().spread_p < 1
+    assert ("clusters" in figures_of_checks(fit), 0 < fit.checks().spread_p < 1) == (True, True)
 
 
 def test_columns_that_name_the_same_members_are_told_by_what_would_do(tmp_path):
@@ -147,18 +134,10 @@ def test_columns_that_name_the_same_members_are_told_by_what_would_do(tmp_path):
             mb.fit_linear(table, "y", ["x"], cluster=BOTH)
         assert ("Dyadic errors allow for them" in " ".join(str(w.message) for w in caught)) is there
     drafted = run("start", tmp_path / "r.csv", "--outcome", "y").stdout
-    assert 'cluster = ["asks", "asked"]   # dyadic' in drafted
-    assert '# errors = "dyadic"' in drafted
+    assert all(words in drafted for words in ('cluster = ["asks", "asked"]   # dyadic', '# errors = "dyadic"'))
     common = ["--outcome", "y", "--terms", "x", "--cluster", "asks", "--cluster", "asked", "--errors", "dyadic"]
     found = json.loads(run("fit", tmp_path / "r.csv", *common, "--json").stdout)
-    assert found["errors"] == {
-        "kind": "dyadic",
-        "cluster": "asks",
-        "clusters": 14,
-        "crossed": "asked",
-        "crossed_clusters": 14,
-        "members": 14,
-    }
+    assert found["errors"] == {"kind": "dyadic", "cluster": "asks", "clusters": 14, "crossed": "asked", "crossed_clusters": 14, "members": 14}
     plan, study = tmp_path / "p.toml", mb.open_study(tmp_path / "r.csv")
     mb.write_plan(plan, study, {"Asking": fit_to(study, "linear", ["x"])}, data=tmp_path / "r.csv")
     assert json.loads(run("fit", plan, "Asking", "--json").stdout)["coefficients"] == found["coefficients"]

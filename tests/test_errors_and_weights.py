@@ -119,10 +119,7 @@ def test_errors_that_cannot_be_had_are_refused_or_remarked():
         ({"errors": "robust", "cluster": "choir"}, "leave one of the two out"),
         ({"errors": "classical", "cluster": "choir"}, "either `classical` or clustered by `choir`"),
         ({"errors": "CR3"}, "`CR3` errors are those of clusters: name the group"),
-        (
-            {"cluster": "practice_hours"},
-            "`practice_hours` is numeric, and not in whole numbers; clusters are the levels of a group: cut it",
-        ),
+        ({"cluster": "practice_hours"}, "`practice_hours` is numeric, and not in whole numbers; clusters are the levels of a group: cut it"),
     ):
         with pytest.raises(mb.MarkbaseError, match=told):
             mb.fit_linear(study, "belonging", ["voice", "travel_km"], **options)
@@ -389,9 +386,7 @@ def test_simple_effects_that_robust_errors_overstate_are_those_of_the_rows_of_on
         frame.to_csv(tmp_path / "t.csv", index=False)
         model = "groups t.csv g:half --outcome y --terms g,half --interaction g,half --errors hc0"
         page = " ".join(run(*model.split(), cwd=tmp_path).stdout.split())
-        told += re.findall(
-            r"differences of g, where half is (\w+): HC0 errors, .*? overstate it: Hotelling's F\((\d+), (\d+)\) = ([\d.]+), p", page
-        )
+        told += re.findall(r"differences of g, where half is (\w+): HC0 errors, .*? overstate it: Hotelling's F\((\d+), (\d+)\) = ([\d.]+), p", page)
         for half, own in frame.groupby("half"):
             alone = _quietly(mb.fit_linear, mb.Study(own), "y", ["g"], errors="HC0")._overstated.get("g")
             if alone is not None and not alone.untested:

@@ -47,9 +47,7 @@ def folders(tmp_path_factory):
     return home
 
 
-@pytest.mark.parametrize(
-    "name", ["choirs.csv", "packed.csv.gz", "packed.csv.zip", "tabs.tsv", "choirs.feather", "pieces", "pieces/*.parquet"]
-)
+@pytest.mark.parametrize("name", ["choirs.csv", "packed.csv.gz", "packed.csv.zip", "tabs.tsv", "choirs.feather", "pieces", "pieces/*.parquet"])
 def test_files_of_every_kind_hold_the_same_rows(folders, studies, name):
     study = prepared(mb.open_study(folders / name, codebook=BOOK, in_parts=True))
     same(*(mb.fit_linear(s, "belonging", TERMS).coefficients for s in (study, studies[0])))

@@ -7,9 +7,7 @@ import pytest
 import markbase as mb
 
 
-@pytest.mark.parametrize(
-    ("value", "no"), [(1, 0), ("yes", "no"), ("Yes", "No"), ("TRUE", "FALSE"), ("e-mail", "no"), (0, None), ("no", None)]
-)
+@pytest.mark.parametrize(("value", "no"), [(1, 0), ("yes", "no"), ("Yes", "No"), ("TRUE", "FALSE"), ("e-mail", "no"), (0, None), ("no", None)])
 def test_a_column_of_one_value_and_blanks_may_be_a_box_to_tick(value, no):
     study = mb.Study(pd.DataFrame({"box": [value, None, value, None] * 20, "all": "x", "y": np.arange(80) % 7}))
     assert "box to tick" not in study.remarks()["all"][0].text

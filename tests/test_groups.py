@@ -239,9 +239,7 @@ def test_corrections_by_definition():
     p = np.array([0.04, 0.001, 0.02, 0.9])
     assert corrected(p, "holm") == pytest.approx([0.08, 0.004, 0.06, 0.9])
     assert corrected(p, "bonferroni") == pytest.approx([0.16, 0.004, 0.08, 1.0])
-    for seed in range(
-        20
-    ):  # the false discovery rate: of all thresholds from p on, the smallest share of the tests that chance would put below
+    for seed in range(20):  # the false discovery rate: of all thresholds from p on, the smallest share of the tests that chance would put below
         p = np.random.default_rng(seed).beta(0.4, 1, 9).round(2)
         p[seed % 3 :: 4] = np.nan if seed % 2 else p[0]
         m, found = np.count_nonzero(~np.isnan(p)), corrected(p, "benjamini-hochberg")

@@ -42,9 +42,7 @@ def same(study, other):
 
 @given(
     above=st.lists(
-        st.sampled_from(
-            [["Survey"], ["Survey, of 2024, in 3 valleys, by hand, all"], [], ["Survey, 2024", "", "", ""], ["", "of", "all", ""]]
-        ),
+        st.sampled_from([["Survey"], ["Survey, of 2024, in 3 valleys, by hand, all"], [], ["Survey, 2024", "", "", ""], ["", "of", "all", ""]]),
         max_size=3,
     ),
     between=st.lists(st.just(["", "n", "", ""]), max_size=2),
@@ -82,13 +80,8 @@ def test_where_the_names_stand_is_found_and_said(tmp_path):
     ragged = written([["Survey", "2024"], NAMES, *ROWS], tmp_path / "ragged.csv")
     with pytest.raises(mb.FileError, match=r"4 cells where the first line names 2 columns.*the header is row 2"):
         mb.open_study(ragged)
-    months = written(
-        [["Visitors"], ["Apr 2018", "May 2018", "Jun 2018"], *([str(k), str(k + 2), "7"] for k in range(20))], tmp_path / "months.csv"
-    )
-    with (
-        pytest.raises(mb.FileError, match="the header is row 2"),
-        pytest.warns(mb.MarkbaseWarning, match="Row 2 looks like that of the names"),
-    ):
+    months = written([["Visitors"], ["Apr 2018", "May 2018", "Jun 2018"], *([str(k), str(k + 2), "7"] for k in range(20))], tmp_path / "months.csv")
+    with pytest.raises(mb.FileError, match="the header is row 2"), pytest.warns(mb.MarkbaseWarning, match="Row 2 looks like that of the names"):
         mb.open_study(months)
     sheet = written([["Survey", "", "", ""], NAMES, *ROWS], tmp_path / "titled.xlsx")
     with pytest.raises(mb.ColumnError, match="the header is row 2"):

@@ -57,9 +57,7 @@ TOLD = {
     "stays | voice band": r"Pearson, 12 combinations of the terms",
     "stays | voice": r"a coefficient for every combination of its terms",
 }
-NEARLY = (
-    r"(chi²\(8\) = \S+ p \S+ \S+ \(Hosmer|, each to within \S+ as rows of nearly equal probability count as ties|area under the curve \S+)"
-)
+NEARLY = r"(chi²\(8\) = \S+ p \S+ \S+ \(Hosmer|, each to within \S+ as rows of nearly equal probability count as ties|area under the curve \S+)"
 """Of rows in parts probabilities are put into cells."""
 
 

@@ -87,8 +87,7 @@ def test_from_bases_that_no_row_has_together_nothing_is_told_but_why_and_what_wo
     made = [mb.fit_logistic(s, "high", terms, event="y") if kind == "logistic" else mb.fit_linear(s, "score", terms) for s in (study.mark("voice", "alto"), study.mark("voice", "bass"))]  # fmt: skip
     mb.write_fit(made[0], tmp_path / "saved.json")
     tests = [
-        f.terms.set_index("term").loc[["age", "voice", "voice × day"], ["df", "statistic", "p"]]
-        for f in (*made, made[0].rebase("voice", "bass"))
+        f.terms.set_index("term").loc[["age", "voice", "voice × day"], ["df", "statistic", "p"]] for f in (*made, made[0].rebase("voice", "bass"))
     ]
     saved = mb.read_fit(tmp_path / "saved.json").rebase("voice", "bass").terms.set_index("term").loc[tests[0].index, tests[0].columns]
     for other in (*tests[1:], saved):  # the other voices differ at that day, whichever of them all is the base

@@ -211,7 +211,9 @@ def test_a_table_for_a_manuscript_says_where_coefficients_hold_and_tests_what_st
     variants = [mb.compare(fit, fit.without(terms[4].name)), mb.compare(fit, robust)]
     mb.write_document([fit, (fit, "voice"), *variants], tmp_path / "t.md")
     notes = [line for line in (tmp_path / "t.md").read_text(encoding="utf-8").splitlines() if line.startswith("*Note.*")]
-    where = "age at the base alto of voice and rehearsals = 0 (outside these rows); voice at age = 0 (outside these rows); rehearsals at age = 0 (outside"
+    where = (
+        "age at the base alto of voice and rehearsals = 0 (outside these rows); voice at age = 0 (outside these rows); rehearsals at age = 0 (outside"
+    )
     assert all(f"of the others: {where}" in note for note in (notes[0], notes[2]))
     assert re.search(r" B: .*of the others: age at the base alto of voice; voice at age = 0 \(outside these rows\)\.$", notes[2])
     assert re.search(r" A: (classical )?errors.* B: HC3 errors.* AIC and BIC take rows as independent", notes[3])

@@ -299,12 +299,7 @@ def test_values_in_another_unit_than_those_of_the_fit_are_refused(tmp_path):
 @pytest.mark.parametrize("weights", [None, "w"])
 @pytest.mark.parametrize(
     "terms",
-    [
-        ["a", "b", "g"],
-        ["a", "b", "g", mb.interaction("a", "g")],
-        ["a", "b", "g", "both"],
-        ["a", "log_a", "b", "g", mb.interaction("b", "g")],
-    ],
+    [["a", "b", "g"], ["a", "b", "g", mb.interaction("a", "g")], ["a", "b", "g", "both"], ["a", "log_a", "b", "g", mb.interaction("b", "g")]],
     ids=["apart", "interaction", "a product of named and other", "a log of what is named"],
 )
 def test_one_person_of_a_profile_spreads_as_the_rows_with_what_is_named_put_in(terms, weights):

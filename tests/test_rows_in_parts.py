@@ -80,9 +80,7 @@ def test_every_result_of_a_linear_fit_is_that_of_rows_in_memory(fits, what, opti
 
 
 @pytest.mark.parametrize("what", [*OF_ANY_FIT, *OF_LOGISTIC])
-@pytest.mark.parametrize(
-    "options", [{}, OFTEN, {"weights": "weight"}, {"cluster": "choir", "errors": "CR3"}], ids=lambda o: "-".join(o) or "plain"
-)
+@pytest.mark.parametrize("options", [{}, OFTEN, {"weights": "weight"}, {"cluster": "choir", "errors": "CR3"}], ids=lambda o: "-".join(o) or "plain")
 def test_every_result_of_a_logistic_fit_is_that_of_rows_in_memory(fits, what, options):
     whole, parts = fits("logistic", **options)
     ask = (OF_ANY_FIT | OF_LOGISTIC)[what]
@@ -267,10 +265,7 @@ def test_tests_of_terms_are_those_of_careful_climbs_where_rows_are_many(studies,
         same(mb.fit_logistic(study, "stays", TERMS, event="yes").terms, wanted, 1e-9)
 
 
-@given(
-    st.lists(st.lists(st.one_of(st.none(), st.integers(-1000, 1000)), max_size=12), min_size=1, max_size=6),
-    st.sampled_from([0.0, 1e9, 2.0**52]),
-)
+@given(st.lists(st.lists(st.one_of(st.none(), st.integers(-1000, 1000)), max_size=12), min_size=1, max_size=6), st.sampled_from([0.0, 1e9, 2.0**52]))
 def test_facts_of_parts_are_those_of_all_rows(parts, offset):
     arrays = [np.array([math.nan if v is None else v + offset for v in p], dtype=float) for p in parts]
     found = merged_facts(NumberFacts.of(a) for a in arrays)

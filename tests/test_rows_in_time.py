@@ -115,12 +115,7 @@ HAC, TWO = "errors robust to serial correlation (HAC, by year), which allow for 
         (25, {"cluster": "choir"}, False, HAC),
         (9, {"fixed_effects": "choir"}, False, TWO),
         (9, {"cluster": "choir"}, True, f"{TWO} 3 How much"),
-        (
-            25,
-            {"cluster": "choir"},
-            True,
-            f"{TWO}, or, where what is left goes on from one year to the next, such as are robust to it (HAC, by year)",
-        ),
+        (25, {"cluster": "choir"}, True, f"{TWO}, or, where what is left goes on from one year to the next, such as are robust to it (HAC, by year)"),
     ],
 )
 def test_what_all_have_in_common_at_a_time_is_no_matter_of_clusters_of_units(times, options, dates, way):
@@ -148,10 +143,7 @@ def test_what_all_have_in_common_at_a_time_is_no_matter_of_clusters_of_units(tim
         warnings.simplefilter("ignore")
         assert "do not allow for" not in str(mb.fit_linear(shaken, "y", ["x", "law"], **{**options, "cluster": ["choir", "year"]}))
     if times == 25 and not dates:
-        study, at_all_times = (
-            mb.Study(shaken).as_role("choir", "cluster"),
-            "choir may go together at all times, for which they do not allow",
-        )
+        study, at_all_times = (mb.Study(shaken).as_role("choir", "cluster"), "choir may go together at all times, for which they do not allow")
         by_time = [str(mb.fit_linear(study, "y", ["x"], time="year", **more)) for more in ({}, {"fixed_effects": "choir"})]
         assert [at_all_times in " ".join(page.split()) for page in by_time] == [True, False]
         assert not any("errors clustered by it" in page for page in by_time)

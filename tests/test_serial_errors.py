@@ -137,9 +137,7 @@ def test_rows_that_follow_one_another_are_told_how_and_no_more_once_errors_allow
         (found,) = (f for f in logistic.checks(order=order).findings if f.about == "order")
         assert f"correlation with the one before {r:.2f} (" in found.figures
         assert "Durbin" not in found.figures
-    checked = run(
-        "check", tmp_path / "s.csv", "--kind", "logistic", "--outcome", "yes", "--event", "yes", "--terms", "x", "--order", "month"
-    )
+    checked = run("check", tmp_path / "s.csv", "--kind", "logistic", "--outcome", "yes", "--event", "yes", "--terms", "x", "--order", "month")
     assert "order: by month, correlation with the one before" in " ".join(checked.stdout.split())
     assert "those that follow one another by `month` may go together" in fit_to(frame, "logistic", time="month").calibration_test().untested
 

@@ -48,9 +48,7 @@ def test_weight_and_colour_say_nothing_that_the_words_do_not_and_names_are_bold(
         assert re.sub("`([^`]*)`", "\x1b[1m\\1\x1b[0m", statement.text) in told
 
 
-@pytest.mark.parametrize(
-    "result", ["fit", "study", "trail", "reading", "equation", "lines", "guide", "odds", "classification", "odds reading"]
-)
+@pytest.mark.parametrize("result", ["fit", "study", "trail", "reading", "equation", "lines", "guide", "odds", "classification", "odds reading"])
 def test_html_and_text_show_the_same_numbers(result, monkeypatch):
     monkeypatch.setenv("COLUMNS", "112")  # so wide that there is room for every drawing
     study = mb.demo.choirs().mark("voice", "alto")

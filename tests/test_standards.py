@@ -179,9 +179,7 @@ def test_files_of_the_shapes_that_archives_give_are_read(shape, tmp_path):
 
 
 ENTITIES = '<?xml version="1.0"?><!DOCTYPE c [<!ENTITY a "aaaaaaaa"><!ENTITY b "&a;&a;&a;">]><codeBook><var name="&b;"/></codeBook>'
-OUTSIDE = (
-    '<?xml version="1.0"?><!DOCTYPE c [<!ENTITY a SYSTEM "file:///etc/hostname">]><codeBook><var name="x"><labl>&a;</labl></var></codeBook>'
-)
+OUTSIDE = '<?xml version="1.0"?><!DOCTYPE c [<!ENTITY a SYSTEM "file:///etc/hostname">]><codeBook><var name="x"><labl>&a;</labl></var></codeBook>'
 WRONG = {
     "a.xml": ("<codeBook><var", r"is not XML that can be read"),
     "b.xml": (ENTITIES, r"declares entities, which are not read"),

@@ -299,9 +299,7 @@ def test_a_column_of_nothing_but_codes_for_missing_answers_is_no_group(tmp_path,
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 @pytest.mark.parametrize("in_parts", [False, True])
-@pytest.mark.parametrize(
-    "numbers", [[1, 2], [1, 2, 4, 8], [1e14 + k % 3 for k in range(700)], [0.5] * 3 + [2.5] * 4, [np.nan] * 3, [1.0, np.inf]]
-)
+@pytest.mark.parametrize("numbers", [[1, 2], [1, 2, 4, 8], [1e14 + k % 3 for k in range(700)], [0.5] * 3 + [2.5] * 4, [np.nan] * 3, [1.0, np.inf]])
 def test_a_numeric_column_is_described_by_definition(tmp_path, numbers, in_parts):
     pd.DataFrame({"x": np.array(numbers, dtype=float), "y": 1.5}).to_parquet(tmp_path / "t.parquet")
     found = mb.open_study(tmp_path / "t.parquet", in_parts=in_parts).values("x").set_index("measure")["value"]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
@@ -10,12 +11,19 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from markbase.core.arguments import told_value
 from markbase.core.errors import ColumnError, listed, quoted
 from markbase.core.study.column import FIRST_CODED, Column, MissingCode, levels_of
 from markbase.core.study.column_types import with_default_base
+from markbase.core.study.remark import Remark
 from markbase.core.study.row_selection import take
 from markbase.core.study.verification import Check
 
+_OCCASION = re.compile(
+    r"(?:^|(?<=[_.\- ]))(pre|post|before|after|baseline|follow_?up|[tw]_?\d|wave_?\d+|time_?\d+|welle_?\d+|(19|20)\d\d)(?=$|[_.\- ])"
+)
+"""What a part of a name tells an occasion by."""
+_MOST_NAMED = 4
 _LETTERS = 3
 """Fewer letters that words have in common, as `pre` and `post` do, are nothing in common."""
 _SURE: dict[str, Any] = {"guess": "", "doubt": ""}
@@ -78,6 +86,22 @@ def in_long_form(
     return found, _check(name, each, joined, occasions, used), identifier
 
 
+def names_of_measurements(measured: Any, name: object, labels: object, case: object) -> None:
+    """Refuse what are no names: of new columns with the columns they are made of, of the occasion, its labels and the case."""
+    lists = isinstance(measured, Mapping) and all(isinstance(old, (list, tuple)) for old in measured.values())
+    if not lists or not all(isinstance(n, str) for new, old in measured.items() for n in (new, *old)):
+        raise ColumnError(
+            f'Name for each new column the columns it is made of, for instance {{"score": ["score_1", "score_2"]}}, not {told_value(measured)}.'
+        )
+    for what in (name, case):
+        if not isinstance(what, str) or not what.strip():
+            raise ColumnError(f"A new column needs a name, not {told_value(what)}.")
+    if not isinstance(labels, (list, tuple)) or not all(isinstance(label, str) and label.strip() for label in labels):
+        raise ColumnError(
+            f'The labels of the occasions are a list of texts, for instance ["before", "after"], not {told_value(labels)}.'
+        )
+
+
 def _occasion_column(name: str, occasions: list[str], rows: int) -> Column:
     """Return the column that tells the occasion: numbers where these are whole numbers, and so are in order of time, levels otherwise."""
     if all(o.isascii() and o.isdigit() for o in occasions):
@@ -96,7 +120,7 @@ def _check_names(
             f"{listed(quoted(twice))} {'is' if len(twice) == 1 else 'are'} named twice; a column is measured on one occasion."
         )
     for new in (*measured, name):
-        if not isinstance(new, str) or not new.strip():
+        if not new.strip():
             raise ColumnError(f"A new column needs a name, not {new!r}.")
         if (new in columns and new not in used) or (new == name and new in (*measured, *used)):
             raise ColumnError(f"There is a column `{new}` already, and nothing is overwritten; choose another name.")
@@ -232,3 +256,43 @@ def _check(
             passed &= before == after and np.array_equal(old.present, part.present)
             rows.append({"new": new, "occasion": occasion, "old": old.name, "before": old.valid, "after": part.valid})
     return Check(name, ", ".join(used), pd.DataFrame(rows), bool(passed))
+
+
+def remark_on_occasions(columns: Sequence[Column]) -> Remark | None:
+    """Say that columns are called alike but for an occasion, such as `pitch_2019` and `pitch_2020`; None where none are.
+
+    Numbers alone (`item_1`, `item_2`) are no occasions: the items of a scale are called so.
+    """
+    occasions: dict[str, dict[str, Column]] = {}
+    for column in (c for c in columns if c.made is None and c.role is None and c.valid):
+        found = _OCCASION.search(column.name.lower())
+        if found is not None:
+            stem = (column.name[: found.start()] + column.name[found.end() :]).strip("_.- ").replace("__", "_")
+            told = occasions.setdefault(stem, {})
+            if found[0].strip("_.- ") not in told:
+                told[found[0].strip("_.- ")] = column
+    several = {
+        stem: own for stem, own in occasions.items() if stem and len(own) > 1 and _go_together(list(own.values()))
+    }
+    if not several:
+        return None
+    first = next(iter(several.values()))
+    alike = {stem: own for stem, own in several.items() if list(own) == list(first)}
+    names = [c.name for own in alike.values() for c in own.values()]
+    shown = listed(quoted(names[:_MOST_NAMED]) + [f"{len(names) - _MOST_NAMED} more"] * (len(names) > _MOST_NAMED))
+    taken = {c.name for c in columns}
+    step: dict[str, Any] = {
+        "do": "as_long",
+        "columns": {_free(stem, taken): [c.name for c in own.values()] for stem, own in alike.items()},
+        "name": _free("occasion", taken | {*alike}),
+        "labels": list(first),
+    }
+    text = f"{shown} are called alike but for the occasion: measured more than once? what changed within persons is told of a row for each occasion (long form)"
+    return Remark(text, (step,))
+
+
+def _go_together(columns: Sequence[Column]) -> bool:
+    """Return whether columns could be one: all numeric, or groups some of whose levels are the same."""
+    if not columns[0].is_categorical:
+        return not any(c.is_categorical for c in columns)
+    return all(c.is_categorical and {*c.labels} & {*columns[0].labels} for c in columns)

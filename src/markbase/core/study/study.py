@@ -20,6 +20,7 @@ from markbase.core.study.column import Column, MissingCode
 from markbase.core.study.column_types import build_column, in_seconds
 from markbase.core.study.declared_sources import with_declared_sources
 from markbase.core.study.frames import AnyTable, columns_of, frame_of
+from markbase.core.study.long_form import remark_on_occasions
 from markbase.core.study.overview import levels_table, overview_table, values_table
 from markbase.core.study.preparing import Preparing
 from markbase.core.study.remark import Remark
@@ -250,7 +251,9 @@ class Study(Preparing, Shown):
         >>> [remark.text for remark in mb.demo.choirs().remarks()["events"]]
         ['exact total of `rehearsals` and `concerts`']
         """
-        whole = [told for told in (self._repeats, remark_on_counts(list(self._columns.values()))) if told is not None]
+        columns = list(self._columns.values())
+        found = self._repeats, remark_on_counts(columns), None if self.in_parts else remark_on_occasions(columns)
+        whole = [told for told in found if told is not None]
         return {name: list(remarks) for name, remarks in {"": whole, **self._remarks}.items() if remarks}
 
     @property

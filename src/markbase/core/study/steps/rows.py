@@ -14,7 +14,7 @@ from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import kept_rows as in_memory
 from markbase.core.rows.row_functions import refuse_in_parts
 from markbase.core.study.declarations import as_levels
-from markbase.core.study.long_form import in_long_form
+from markbase.core.study.long_form import in_long_form, names_of_measurements
 from markbase.core.study.repeats import check_of_repeats, other_answers, sources_of_repeats
 from markbase.core.study.row_selection import arrays_of, kept_rows, one_sided_levels, split_rows
 from markbase.core.study.steps.base_step import Stepping, given, plain
@@ -170,6 +170,7 @@ class RowSteps(Stepping):
         2    2   44     1    4.1
         3    2   44     2    NaN
         """
+        names_of_measurements(columns, name, labels, case)
         own = [self.column(n) for old in columns.values() for n in old]
         refuse_in_parts(
             [c.values for c in self._columns.values()],
