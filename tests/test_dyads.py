@@ -89,8 +89,9 @@ def test_levels_taken_out_that_lie_in_one_dyad_each_leave_the_others_as_they_are
     b, (n, _) = np.linalg.lstsq(x, y, rcond=None)[0], D.shape
     wanted = leave_out(frame, x, x * (y - x @ b)[:, None], np.ones(n), 1 / (x.T @ x), n, n - 2)
     assert told(fit)["se"].iloc[-1] == pytest.approx(np.sqrt(wanted.item()), rel=1e-9)
-    with pytest.raises(mb.FitError, match="Levels of `asks` that are taken out lie in several dyads of `asks` and `asked`"):
-        fit_to(mb.Study(frame), "linear", ["x"], fixed_effects="asks")
+    for low in (frame["asks"], frame["pair"].str[:2], frame["pair"].str[2:]):
+        with pytest.raises(mb.FitError, match="Levels of `low` that are taken out lie in several dyads of `asks` and `asked`"):
+            fit_to(mb.Study(frame.assign(low="m" + low)), "linear", ["x"], fixed_effects="low")
     alone = fit_to(mb.Study(frame), "linear", ["x", "asks"])
     assert told(alone)["se"].isna().sum() == 14  # of each member, and the start, one alone tells
     assert (alone.terms.set_index("term")["p"] < 0.05).tolist() == [True, False]
@@ -114,8 +115,7 @@ def test_areas_rows_left_out_checks_and_figures_go_by_members():
     left = [fit_to(gaps, "linear", ["x"], **how).left_out for how in ({}, {"cluster": "pair", "errors": "CR1"})]
     assert left[0].se == pytest.approx(left[1].se, rel=0.01)
     fit = fit_to(mb.Study(asking()), "linear")
-    for words in ("Without each member 5 of 14 members", "No single member decides how sure an estimate is"):
-        assert words in " ".join(str(fit.checks()).split())
+    assert "Without each member 5 of 14 members" in " ".join(str(fit.checks()).split())
     assert "without each member" in mb.draw_clusters(fit).get_xlabel()
     assert ("clusters" in figures_of_checks(fit), 0 < fit.checks().spread_p < 1) == (True, True)
 
@@ -128,7 +128,8 @@ def test_columns_that_name_the_same_members_are_told_by_what_would_do(tmp_path):
         assert way in " ".join(str(quietly(mb.fit_linear, frame, "y", ["x"], cluster=cluster)).split())
     numbered = frame.assign(**{name: frame[name].str[1:].astype(int) + 1 for name in BOTH})
     swapped = frame.assign(asked=np.random.default_rng(1).permutation(frame["asked"]))  # who is the same in some rows by chance
-    for table, there in ((frame, True), (numbered, True), (swapped, False)):
+    others = frame.assign(asked=frame["asked"].where(frame["asked"] < "m04", "other " + frame["asked"]))
+    for table, there in ((frame, True), (numbered, True), (swapped, False), (others, False), (frame.sample(25, random_state=1), False)):
         with warnings.catch_warnings(record=True) as caught:
             warnings.simplefilter("always")
             mb.fit_linear(table, "y", ["x"], cluster=BOTH)
@@ -148,13 +149,12 @@ def test_columns_that_name_the_same_members_are_told_by_what_would_do(tmp_path):
 @pytest.mark.parametrize(
     ("options", "what"),
     [
-        ({"cluster": "asks"}, "need the two columns that name the members"),
-        ({"cluster": None}, "need the two columns that name the members"),
+        ({"cluster": "asks"}, "need the two columns that name the members"), ({"cluster": None}, "need the two columns"),
         ({"strata": "choir"}, "within strata of `choir`"),
         ({"cluster": ["asks", "choir"]}, "No member that `asks` names is one that `choir` names"),
         ({"cluster": ["asks", "again"]}, "`asks` and `again` name the same member in 3 rows used"),
     ],
-)
+)  # fmt: skip
 def test_what_are_no_dyads_is_refused(options, what):
     frame = asking().assign(again=lambda t: t["asked"].where(t.index > 2, t["asks"]))
     with pytest.raises(mb.MarkbaseError, match=what):

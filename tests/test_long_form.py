@@ -13,7 +13,7 @@ BOOK = {
         "p1": {"kind": "numeric", "unit": ["Hz", "Hz"], "missing": {"-9": "no answer"}},
         "p2": {"kind": "numeric", "missing": {"-8": "hoarse", "-9": "no answer"}},
         "m1": {"kind": "ordinal", "levels": {"1": "low", "2": "high"}}, "m2": {"kind": "ordinal", "levels": {"1": "low", "2": "high"}},
-        "v1": {"kind": "categorical", "base": "tenor"}, "v2": {"kind": "categorical"}, "singer": {"role": "identifier"},
+        "v1": {"kind": "categorical", "base": "tenor"}, "v2": {"kind": "categorical"}, "w": {"unit": ["kg", "kg"]}, "singer": {"role": "identifier"},
     }
 }  # fmt: skip
 
@@ -58,6 +58,7 @@ def test_each_value_stands_in_the_row_of_its_case_and_occasion_with_all_that_is_
         ({"p": ["p1", "p2"], "m": ["m1", "m2", "w"]}, "wave", {}, "as many occasions as one another; here `p` 2 and `m` 3"),
         ({"p": ["p1", "p1"]}, "wave", {}, "`p1` is named twice"), ({"p": ["p1", "p2"]}, "w", {}, "There is a column `w` already"),
         ({"w": ["p1", "p2"]}, "wave", {}, "There is a column `w` already"), ({"p": ["p1", "p2"]}, "p", {}, "There is a column `p` already"),
+        ({"p": ["p1", "w"]}, "t", {}, "`p` would mix units: Hz and kg"),
         ({"p": ["p1", "v1"]}, "t", {"labels": ["a", "b"]}, r"cannot be made of numbers \(`p1`\) and levels \(`v1`\)"),
         ({"p": ["p1", "p2"], "m": ["m1", "w"]}, "t", {}, "do not say what the occasions are called"), ({"p": ["p1", "p3"]}, "t", {}, "no column `p3`"),
         ({"p": ["p1", "p2"]}, "t", {"labels": ["a", "a"]}, "each needs a label of its own"),
@@ -84,12 +85,16 @@ def test_occasions_are_read_off_the_names_and_a_plan_holds_the_step_and_the_kind
     assert 'kinds = {singer = "identifier", m1 = "categorical", m2 = "categorical"}' in (tmp_path / "p.toml").read_text()
     one, other = run("fit", tmp_path / "w.csv", *kinds, "--prepare", step, *first), run("fit", tmp_path / "p.toml", *first)
     assert (one.stdout == other.stdout, '"clusters": 59' in one.stdout) == (True, True)
-    for bad in ('m1 = "categorial"', 'm3 = "categorical"'):
-        (tmp_path / "q.toml").write_text((tmp_path / "p.toml").read_text().replace('m1 = "categorical"', bad))
-        assert "q.toml" in run("look", tmp_path / "q.toml").stderr
+    (tmp_path / "q.toml").write_text((tmp_path / "p.toml").read_text().replace('m1 = "categorical"', 'm1 = "categorial"'))
+    assert (
+        "q.toml, line 4, data: `kinds` says of columns that they are categorical, identifier, numeric or ordinal"
+        in run("look", tmp_path / "q.toml").stderr
+    )
     assert 'kinds = {singer = "identifier"' in run("start", tmp_path / "w.csv", *kinds, "--outcome", "p1").stdout
     wide().head(9).to_csv(tmp_path / "new.csv", index=False)
-    mb.read_plan(tmp_path / "p.toml").open().frame().drop(columns="pitch").head(6).to_csv(tmp_path / "long.csv", index=False)
+    planned = mb.read_plan(tmp_path / "p.toml").open()
+    assert (planned["singer"].role, planned["m1"].kind) == ("cluster", "categorical")
+    planned.frame().drop(columns="pitch").head(6).to_csv(tmp_path / "long.csv", index=False)
     for file, rows in (("new.csv", 18), ("long.csv", 6)):
         run("predict", tmp_path / "p.toml", *first[:-1], "--for", tmp_path / file, "--into", tmp_path / "out.csv", "--replace")
         assert len(pd.read_csv(tmp_path / "out.csv")) == rows

@@ -222,17 +222,16 @@ def test_age_and_time_fix_the_year_of_birth_and_their_slopes_are_those_of_two(bi
 def test_means_of_the_outcome_in_a_class_or_of_the_others_in_it_are_told(kind, in_parts, small_parts, tmp_path):  # noqa: ARG001 - it sets how large parts are
     rng = np.random.default_rng(8)
     group = np.repeat(np.arange(30), rng.integers(5, 20, 30))
-    y = (40 + 3 * rng.normal(size=30)[group] + 8 * rng.normal(size=len(group))).round(1)
+    y = 40 + 3 * rng.normal(size=30)[group] + 8 * rng.normal(size=len(group))  # rounded after their means were taken
     frame = pd.DataFrame({"choir": [f"C{k:02d}" for k in group], "x": rng.normal(size=len(group)), "y": y})
     frame.loc[[3, 40, 41], "y"] = np.nan
     if kind == "logistic":
         frame["y"] = np.where(frame["y"] > 42, "yes", "no")
     number = frame["y"] if kind == "linear" else 100.0 * (frame["y"] == "no")
-    by = number.groupby(frame["choir"])
-    frame["all"] = by.transform("mean").round(2)
+    frame["all"] = (by := number.groupby(frame["choir"])).transform("mean").round(2)
     frame["others"] = ((by.transform("sum") - number.fillna(0)) / (by.transform("count") - number.notna())).round(2)
     frame["near"], frame["before"] = frame["others"].where(frame.index != 77, frame["others"] + 1), (frame["all"] * 0.9 + 4).round(1)
-    frame.to_csv(tmp_path / "c.csv", index=False)
+    frame.assign(y=frame["y"].round(1) if kind == "linear" else frame["y"]).to_csv(tmp_path / "c.csv", index=False)
     study = mb.open_study(tmp_path / "c.csv", in_parts=in_parts)
     what = "the mean of `y`" if kind == "linear" else "the percentage of `y` = `no`"
     wanted = {"all": f"`all` is {what} over the rows of each `choir`", "others": f"`others` is {what} over the other rows of each `choir`"}

@@ -220,10 +220,14 @@ def read_plan(path: str | Path) -> Plan:
             line = Lines(text, path.name).within("data", 0, key)
             raise MarkbaseError(f"{path.name}, line {line}, data: `{key}` is a text, not {value!r}.")
     kinds = data.get("kinds", {})
-    if not isinstance(kinds, dict) or not all(kind in GIVEN_KINDS for kind in kinds.values()):
+    odd = None if isinstance(kinds, dict) else kinds
+    if isinstance(kinds, dict):
+        odd = next((f"{name} = {kind!r}" for name, kind in kinds.items() if kind not in GIVEN_KINDS), None)
+    if odd is not None:
         line = Lines(text, path.name).within("data", 0, "kinds")
         raise MarkbaseError(
-            f'{path.name}, line {line}, data: `kinds` says of columns that they are {listed(GIVEN_KINDS, "or")}, for instance {{ day = "categorical" }}, not {kinds!r}.'
+            f'{path.name}, line {line}, data: `kinds` says of columns that they are {listed(GIVEN_KINDS, "or")}, for instance {{rehearsal_day = "categorical"}}, '
+            f"not {odd}."
         )
     if not isinstance(data.get("in_parts", False), bool):
         line = Lines(text, path.name).within("data", 0, "in_parts")
