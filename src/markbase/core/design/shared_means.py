@@ -9,6 +9,7 @@ Guryan, Kroft & Notowidigdo (2009), American Economic Journal: Applied Economics
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -17,7 +18,7 @@ from numpy.typing import NDArray
 from markbase.core.design.repeated_rows import codes_of, may_repeat
 from markbase.core.design.shared import ROUNDING, Shared, rounding_room
 from markbase.core.rows.parts import bincount_of, each_part, in_parts
-from markbase.core.rows.row_functions import all_of, counted, sample_of
+from markbase.core.rows.row_functions import all_of, sample_of
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 
@@ -25,7 +26,7 @@ _FEWEST_ROWS, _FEWEST_VALUES, _GLANCE = 20, 3, 2000
 """Rows, and means, that tell; rows that are looked at before all are."""
 _WHOLE = 0.5
 _FALLS = -0.7
-"""How a mean of the others goes with the outcome within levels, as a correlation, once each is taken as many times as there are others; rounding blurs it."""
+"""How a mean of the others goes with the outcome within a level, as a correlation; rounding blurs it."""
 Array = NDArray[np.float64]
 
 
@@ -73,34 +74,37 @@ def _may_group(column: Column) -> bool:
 def _told(outcome: Column, numbers: tuple[float, float, str], term: Column, group: Column) -> Shared | None:
     """Say that a term is the mean of the outcome, or of a number made of it, in the levels of a column, or of the others there; None where it is not."""
     start, step, what = numbers
-    codes = codes_of(group, slice(None))
-    seen = [sample_of(own)[:_GLANCE] for own in (outcome.present, term.values, outcome.values, codes)]
-    inside = seen[0] & (seen[3] >= 0) & ~np.isnan(seen[1])
-    x, y, g = (own[inside] for own in seen[1:])
+    seen = [sample_of(own)[:_GLANCE] for own in (outcome.present, term.values, outcome.values, group.values)]
+    y, g = (
+        seen[2],
+        codes_of(replace(group, values=seen[3]), slice(None)),
+    )  # numbers from another start than those of all rows
+    inside = seen[0] & (g >= 0) & ~np.isnan(seen[1])
+    x, y, g = (own[inside] for own in (seen[1], y, g))
     if len(x) < _FEWEST_ROWS or len(np.unique(x)) < _FEWEST_VALUES:
         return None
-    size = int(codes.max()) + 1
-    others = _falls(x, start + step * y, g, counted(codes, size))
-    if not others and np.any(_spread(x, g)[g] > ROUNDING * np.abs(x)):
+    apart = bool(np.any(_spread(x, g)[g] > ROUNDING * np.abs(x)))
+    if apart and not _falls(x, y, g, step):
         return None
+    codes = codes_of(group, slice(None))
+    size = len(group.levels) if group.is_categorical else int(codes.max()) + 1
     there = all_of([outcome.present, codes >= 0])
     y, g = (own[there] for own in (outcome.values, codes))
     count, total = bincount_of(g, None, size), bincount_of(g, y, size)
     room = rounding_room(sample_of(term.values)[sample_of(term.present)])
     of_outcome = rounding_room(sample_of(outcome.values)[sample_of(outcome.present)])
-    room += (
-        of_outcome if of_outcome < _WHOLE else 0.0
-    )  # the mean may be of numbers that were rounded later; whole ones were not
+    if of_outcome < _WHOLE:  # the mean may be of numbers that were rounded later; whole ones were not
+        room += of_outcome
 
     def off(x: Array, y: Any, g: Any) -> bool:
-        rest = count[g] - others
-        mean = start + step * (total[g] - (y if others else 0.0)) / np.maximum(rest, 1)
+        rest = count[g] - apart
+        mean = start + step * (total[g] - (y if apart else 0.0)) / np.maximum(rest, 1)
         known = ~np.isnan(x) & (rest > 0)
         return bool(np.any(np.abs(x - mean)[known] > room + ROUNDING * np.abs(mean[known])))
 
     if any(each_part(off, term.values[there], y, g)):
         return None
-    if not others:
+    if not apart:
         text = (
             f"`{term.name}` is {what} over the rows of each `{group.name}`, in every row: each row is a part of it, so the two go together by "
             f"construction, whatever rows of one `{group.name}` have to do with one another."
@@ -114,13 +118,15 @@ def _told(outcome: Column, numbers: tuple[float, float, str], term: Column, grou
     return Shared(term.name, text)
 
 
-def _falls(x: Array, y: Array, codes: NDArray[np.intp], counts: NDArray[np.int64]) -> bool:
-    """Return whether a column falls within levels as the outcome rises, by about one over the number of others, as the mean of these does."""
+def _falls(x: Array, y: Array, codes: NDArray[np.intp], step: float) -> bool:
+    """Return whether a column falls within levels as the outcome, times a step, rises, as the mean of others does: in nearly all levels."""
     n = np.bincount(codes)
-    dx, dy = (own - (np.bincount(codes, weights=own) / np.maximum(n, 1))[codes] for own in (x, y))
-    dx = dx * (counts[codes] - 1)
-    size = float(np.sqrt((dx @ dx) * (dy @ dy)))
-    return size > 0 and float(dx @ dy) / size < _FALLS
+    dx, dy = (own - (np.bincount(codes, weights=own) / np.maximum(n, 1))[codes] for own in (x, step * y))
+    both, one, other = (np.bincount(codes, weights=own) for own in (dx * dy, dx * dx, dy * dy))
+    varies = one * other > 0
+    return (
+        bool(varies.any()) and float(np.median((both / np.sqrt(np.where(varies, one * other, 1.0)))[varies])) < _FALLS
+    )
 
 
 def _spread(x: Array, codes: NDArray[np.intp]) -> Array:
