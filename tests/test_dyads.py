@@ -114,7 +114,9 @@ def test_areas_rows_left_out_checks_and_figures_go_by_members():
     gaps = mb.Study(frame.assign(x=frame["x"].where(k % 5 > 0)))
     left = [fit_to(gaps, "linear", ["x"], **how).left_out for how in ({}, {"cluster": "pair", "errors": "CR1"})]
     assert left[0].se == pytest.approx(left[1].se, rel=0.01)
-    fit = fit_to(mb.Study(asking()), "linear")
+    study = mb.Study(asking().assign(few=lambda t: np.where(t["asks"] < "m03", "yes", "no")))
+    fit = fit_to(study, "linear", ["few", "x"])
+    assert "yes of few occurs with 3 of 14 members in asks only: even errors from leaving out one" in " ".join(str(fit).split())
     assert "Without each member 5 of 14 members" in " ".join(str(fit.checks()).split())
     assert "without each member" in mb.draw_clusters(fit).get_xlabel()
     assert ("clusters" in figures_of_checks(fit), 0 < fit.checks().spread_p < 1) == (True, True)

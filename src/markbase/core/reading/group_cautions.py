@@ -261,6 +261,11 @@ def in_few_clusters(fit: AnyFit, variable: Variable) -> dict[str, InFew]:
 
 def _few_clusters(fit: AnyFit, variable: Variable, level: str, clusters: InFew) -> str:
     what = f"`{level}` of `{variable.name}`" if variable.is_categorical else f"`{variable.name}` = {level}"
+    if fit.errors.members is not None:
+        return (
+            f"{what} occurs with {clusters.there} of {clusters.clusters} members in `{clusters.name}` only: even errors from leaving out one at a time can be far off "
+            f"for what so few tell, so read its interval as a rough one."
+        )
     told = (
         "even errors from leaving out one cluster at a time can be far off for what so few tell, so read its interval as a rough one."
         if fit.errors.kind == "CR3"
