@@ -12,6 +12,7 @@ import traceback
 import warnings
 from collections import Counter
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -23,6 +24,7 @@ from rich.console import Console
 from rich.table import Table
 
 import markbase as mb
+from markbase.core.study.trail import TrailStep
 from markbase.show.group_tables import groups_section, pairs_section
 from markbase.show.page import Page
 from markbase.show.records import to_json
@@ -43,6 +45,12 @@ def drawn_study(rng: random.Random, seed: int) -> mb.Study:
     choirs = study.levels("choir")["level"].tolist()
     study = study.merge_levels("choir", {"upper": choirs[::2], "lower": choirs[1::2]}, name="district")
     study = study.combine_groups(["voice", "stays"], name="voice_and_stays")
+    own = study.column("choir")
+    other = (own.values + np.random.default_rng(seed).integers(1, len(own.levels), study.rows)) % len(own.levels)
+    guests = replace(
+        own, name="guest_of", values=other.astype(np.int32), role=None
+    )  # another choir in every row: dyads
+    study = study._with(guests, TrailStep("open", "guest_of", "Another choir in every row."))
     for k in range(rng.choice([0, 1, 2, 3])):
         pool = [*NUMERIC, *(n for n in study.columns if n.startswith("d_"))]
         how, name = rng.choice([*ONE, *TWO, "cut"]), f"d_{k}"
@@ -89,6 +97,7 @@ def drawn_settings(rng: random.Random, kind: str) -> dict[str, Any]:
             {"cluster": "choir"},
             {"cluster": "choir", "errors": "CR3"},
             {"cluster": ["choir", "joined_through"]},
+            {"cluster": ["choir", "guest_of"], "errors": "dyadic"},
             {"time": "age"},
             {"errors": "HC3"},
             {"strata": "district"},

@@ -106,7 +106,8 @@ def test_a_group_of_several_levels_is_told_with_the_test_of_its_shares_by_dense_
     words = f"It mixes two things: within one `school` its levels go with the outcome otherwise than, between them, their shares do (F(2, 38) = {F:.2f}, p < .001)"  # fmt: skip
     assert sum(words in c for s in fit.reading().statements for c in s.cautions) == 1
     quiet = pupils(turned=0).assign(ses=frame["ses"].to_numpy())
-    for other in (mb.fit_linear(quiet, "mark", ["homework", "ses"], cluster="school"), mb.fit_linear(study, "mark", ["ses"], fixed_effects="school")):  # fmt: skip
+    beside = mb.fit_linear(frame.assign(low=shares[:, 0]), "mark", ["ses", "low"], cluster="school")  # which its shares are made of
+    for other in (mb.fit_linear(quiet, "mark", ["homework", "ses"], cluster="school"), mb.fit_linear(study, "mark", ["ses"], fixed_effects="school"), beside):  # fmt: skip
         assert "its levels go with" not in str(other)
 
 

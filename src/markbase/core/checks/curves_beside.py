@@ -14,7 +14,6 @@ from markbase.core.checks.some_rows import of_which_rows
 from markbase.core.checks.straight_lines import squared
 from markbase.core.design.terms import Term
 from markbase.core.errors import FitError, without_remarks
-from markbase.core.estimation.least_squares_solution import Dependent, Swept
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
 from markbase.core.tables import records_of
@@ -53,7 +52,7 @@ def unclear_beside_curves(fit: AnyFit, term: Term) -> BesideCurves | None:
         more = some._with_more(squares)
         p = _p_of(more, term.name)
         least = min(_p_of(more, t.name) for t in squares)
-    except (Dependent, Swept, FitError):
+    except FitError:
         return None
     if not (p >= fit.alpha > least):
         return None

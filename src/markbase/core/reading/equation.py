@@ -9,7 +9,6 @@ import numpy as np
 from markbase.core.design.coefficient_map import Coefficient
 from markbase.core.design.terms import POWER_MARKS, Term
 from markbase.core.errors import MarkbaseError
-from markbase.core.estimation.least_squares_solution import Dependent
 from markbase.core.formatting import decimals_for, number
 from markbase.core.reading.cell_cautions import no_start
 from markbase.core.reading.clauses import overstated_words
@@ -82,7 +81,7 @@ def _slopes_test(fit: AnyFit | StoredFit, by: str) -> tuple[OverallTest | None, 
         own = [Term(f"{t.name} × {by}", (*t.variables, group), (*t.degrees, 1)) for t in mains]
         try:
             fit = fit._with_more(own)
-        except (Dependent, MarkbaseError):
+        except MarkbaseError:
             return None, ""  # rows are too few, or too much alike, to tell slopes apart
     tested = np.vstack([fit.term_tests.tested(t) for t in own])
     test = fit.inner.joint(tested)

@@ -36,9 +36,9 @@ def check_margin(margin: float, ratios: bool) -> float:
 
 def margin_words(fit: Estimated, margin: float) -> str:
     """Say what a margin is: so many units of the outcome, or an odds ratio."""
-    return (
-        f"an odds ratio of {short(margin, 4)}" if fit.family.ratios else f"{short(margin, 4)} {fit.outcome.step_many}"
-    )
+    if fit.family.ratios:
+        return f"an odds ratio of {short(margin, 4)}"
+    return f"{short(margin, 4)} {fit.outcome.step_one if margin == 1 else fit.outcome.step_many}"
 
 
 def with_equivalence(table: pd.DataFrame, fit: Estimated, margin: float, correction: str) -> pd.DataFrame:

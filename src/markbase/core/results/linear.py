@@ -19,7 +19,7 @@ from markbase.core.design.mean_columns import Setting
 from markbase.core.design.moments import Moments
 from markbase.core.design.options import check_room
 from markbase.core.design.terms import Term, Variable, keys_of
-from markbase.core.errors import FitError
+from markbase.core.errors import FitError, listed, quoted
 from markbase.core.estimation.collinearity import collinearity_error
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares import solve
@@ -298,7 +298,11 @@ class LinearFit(LinearRows):
         heavy = self.weights.values if self.weights else None
         moments = gather(blocks, self.sample.rows, self.used, heavy)
         fixed_effects = self.fixed_effects.gathered(moments, blocks, self.used) if self.fixed_effects else None
-        return self._refitted(parts, moments, fixed_effects)
+        try:
+            return self._refitted(parts, moments, fixed_effects)
+        except (Dependent, Swept):
+            names = listed(quoted(term.name for term in more))
+            raise FitError(f"With {names} as well the terms cannot be told apart in these rows.") from None
 
     def _with_each(self, more: Sequence[Term]) -> list[LinearFit | None]:
         """Fit the same model with one more numeric term, for each of several that vary, in one pass over the rows; None where they cannot tell it apart."""
