@@ -25,6 +25,7 @@ from markbase.core.study.study import Study
 _FEWEST_ROWS, _FEWEST_VALUES, _GLANCE = 20, 3, 2000
 """Rows, and means, that tell; rows that are looked at before all are."""
 _WHOLE = 0.5
+"""By what rounding to whole numbers may have moved one."""
 _FALLS = -0.7
 """How a mean of the others goes with the outcome within a level, as a correlation; rounding blurs it."""
 Array = NDArray[np.float64]
@@ -75,12 +76,9 @@ def _told(outcome: Column, numbers: tuple[float, float, str], term: Column, grou
     """Say that a term is the mean of the outcome, or of a number made of it, in the levels of a column, or of the others there; None where it is not."""
     start, step, what = numbers
     seen = [sample_of(own)[:_GLANCE] for own in (outcome.present, term.values, outcome.values, group.values)]
-    y, g = (
-        seen[2],
-        codes_of(replace(group, values=seen[3]), slice(None)),
-    )  # numbers from another start than those of all rows
+    g = codes_of(replace(group, values=seen[3]), slice(None))  # from another start than those of all rows
     inside = seen[0] & (g >= 0) & ~np.isnan(seen[1])
-    x, y, g = (own[inside] for own in (seen[1], y, g))
+    x, y, g = (own[inside] for own in (seen[1], seen[2], g))
     if len(x) < _FEWEST_ROWS or len(np.unique(x)) < _FEWEST_VALUES:
         return None
     apart = bool(np.any(_spread(x, g)[g] > ROUNDING * np.abs(x)))

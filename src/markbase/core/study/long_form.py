@@ -24,6 +24,7 @@ _OCCASION = re.compile(
 )
 """What a part of a name tells an occasion by."""
 _MOST_NAMED = 4
+"""So many columns are named, others counted."""
 _LETTERS = 3
 """Fewer letters that words have in common, as `pre` and `post` do, are nothing in common."""
 _SURE: dict[str, Any] = {"guess": "", "doubt": ""}
@@ -50,7 +51,7 @@ def in_long_form(
     columns : dict
         All columns, with a row for each case and occasion, those of a case one after the other.
     check : Check
-        Of each new column and occasion the rows with a value before and after, and their mean, or how many levels.
+        Of each new column and occasion how many rows have a value, before and after; passed if all values are the same.
     identifier : str
         The column that names the case.
 
