@@ -123,8 +123,7 @@ def test_areas_rows_left_out_checks_and_figures_go_by_members():
 
 
 def test_columns_that_name_the_same_members_are_told_by_what_would_do(tmp_path):
-    frame = asking().drop(columns=["pair", "choir"])
-    frame.to_csv(tmp_path / "r.csv", index=False)
+    (frame := asking().drop(columns=["pair", "choir"])).to_csv(tmp_path / "r.csv", index=False)
     way = "asked and asks name the same members, of which two are in each row, so that rows with one in common may go together: take dyadic errors of both"
     for cluster in (None, "asks"):
         assert way in " ".join(str(quietly(mb.fit_linear, frame, "y", ["x"], cluster=cluster)).split())

@@ -244,8 +244,7 @@ def test_means_of_the_outcome_in_a_class_or_of_the_others_in_it_are_told(kind, i
 
 
 def test_a_change_of_groups_that_began_apart_is_told_beside_what_it_began_from(tmp_path):
-    rng = np.random.default_rng(2)
-    g = rng.choice(["a", "b"], 300)
+    g = (rng := np.random.default_rng(2)).choice(["a", "b"], 300)
     pre = (50 + 8 * (g == "b") + rng.normal(0, 10, 300)).round(1)
     for outcome, words, sign, slope in (
         ("change", "`post` − `pre`", 1, -0.4),
@@ -256,8 +255,7 @@ def test_a_change_of_groups_that_began_apart_is_told_beside_what_it_began_from(t
         data = pd.DataFrame({"pre": pre, "post": pre + gain, "g": g, "by_lot": rng.choice(["a", "b"], 300), outcome: sign * gain})
         study = mb.Study(data).mark("g", "a")
         beside = mb.fit_linear(study, outcome, ["g", "pre"]).coefficients.set_index("level").loc["b"]
-        fit = mb.fit_linear(study, outcome, ["g"])
-        (told,) = [c for c in fit.reading().cautions if "Lord's paradox" in c]
+        (told,) = [c for c in mb.fit_linear(study, outcome, ["g"]).reading().cautions if "Lord's paradox" in c]
         assert told.startswith(f"`{outcome}` is {words} in every row, and what is compared here began apart: beside `pre`, `g: b` against `a` is ")
         assert f" is {beside['estimate']:.1f} (95% CI {beside['low']:.1f} to {beside['high']:.1f}".replace("-", "−") in told
         assert ("fell back" in told) is (slope < 0)

@@ -356,19 +356,15 @@ def _check_errors(kind: str | None, clusters: Sequence[str], strata: str | None)
 def _check_dyads(members: Sequence[Column], used: NDArray[np.bool_] | None) -> None:
     """Refuse columns that name nobody in common, and rows about one member alone."""
     inside: Any = slice(None) if used is None else used
-    one, other = (column.values[inside] for column in members)
-    both, names = (
-        [count > 0 for count in (members[0].counts, members[1].counts)],
-        listed(quoted(c.name for c in members)),
-    )
-    if not np.any(both[0] & both[1]):
+    one, other = members
+    if not np.any((one.counts > 0) & (other.counts > 0)):
         raise MarkbaseError(
-            f"No member that `{members[0].name}` names is one that `{members[1].name}` names: rows that have a member in common are then told by clusters of both (CR1)."
+            f"No member that `{one.name}` names is one that `{other.name}` names: rows that have a member in common are then told by clusters of both (CR1)."
         )
-    alone = int(np.count_nonzero(one == other))
+    alone = int(np.count_nonzero(one.values[inside] == other.values[inside]))
     if alone:
         raise FitError(
-            f"{names} name the same member in {count_noun(alone, 'row')} used, where dyadic errors need two: keep the rows in which they differ."
+            f"`{one.name}` and `{other.name}` name the same member in {count_noun(alone, 'row')} used, where dyadic errors need two: keep the rows in which they differ."
         )
 
 

@@ -45,7 +45,7 @@ def dyadic_errors(over: Over, one: Column, other: Column, n: int, rest: int, p: 
     count = int(np.count_nonzero(sums.rows))
     moved, alone = moves_without(members, one, sums, p)
     shared, dyads = within_cells(over, numbered_cells(one, other, turned=True), each[0], p)
-    shared *= (n - 1) / rest
+    shared = shared * ((n - 1) / rest)  # of single rows it is theirs, which stay as they are
     more = moved.T @ moved * ((count - 1) / count) - 2 * shared
     fitted = np.vstack([directions for _, directions in alone]) if alone else None
     if fitted is not None:  # of which no residual tells
