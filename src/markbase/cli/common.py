@@ -18,7 +18,7 @@ import rich_click as click
 
 from markbase.cli.opening import merged_alike, open_in_parts, open_plan, read_in_parts
 from markbase.cli.progress import report_progress
-from markbase.cli.typed import labelling, pair, split
+from markbase.cli.typed import joining, labelling, pair, split
 from markbase.cli.wishes import wishes
 from markbase.core.errors import MarkbaseError, MarkbaseWarning, remark
 from markbase.core.study.codebook import Codebook
@@ -76,6 +76,14 @@ def data_options(function: F) -> F:
             multiple=True,
             metavar="CODES",
             help="Codes for a missing answer in every column, by commas.",
+            panel=DATA,
+        ),
+        click.option(
+            "--join",
+            "joins",
+            multiple=True,
+            metavar="'FILE: KEY'",
+            help="Join (merge) the columns of another table by a key, or keys by commas: 'choir_homes.csv: choir'.",
             panel=DATA,
         ),
         click.option(
@@ -201,6 +209,8 @@ class Source:
     """Names of columns, several by commas."""
     layout: str | None = None
     """``key=row`` texts, by commas."""
+    joins: Sequence[str] = ()
+    """``FILE: KEYS`` texts."""
 
     def plan(self) -> Plan:
         """Return what a plan would say of it; where the file is a plan, that plan with the options added."""
@@ -223,6 +233,7 @@ class Source:
                 source="--prepare",
             )
         extra = [labelling(unfolded(text)) for text in self.labels]
+        extra += [joining(text) for text in self.joins]
         extra += [read_step(text) for text in self.steps]
         extra += [{"do": "derive", "name": f"log_{name}", "log": name} for name in split(self.logs)]
         kinds = dict(pair(text, "--as") for text in self.kinds) | dict.fromkeys(split(self.categorical), "categorical")
@@ -288,6 +299,9 @@ class Source:
                 continue
             if action == "as_long" and column in study:
                 continue  # the file is in long form
+            new = set(step["columns"]) if action == "join" else {column}
+            if action == "join" and new <= {*study.columns}:
+                continue  # the file has these columns by itself
             if action in ("mark", "keep_levels"):
                 continue  # another base changes no prediction, and a level that was left out is none the fit has seen
             if action == "merge_levels" and step["column"] in study:
@@ -297,8 +311,9 @@ class Source:
             try:
                 study = study.prepare([step], source="")
             except MarkbaseError as problem:
-                if column in needed:
-                    raise type(problem)(f"{file.name}, step `{action}` of `{column}`: {problem}") from None
+                if new & needed:
+                    what = f" of `{column}`" if column else ""
+                    raise type(problem)(f"{file.name}, step `{action}`{what}: {problem}") from None
         return study
 
 

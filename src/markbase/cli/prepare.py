@@ -125,6 +125,7 @@ def _pages(study: Study, checks: tuple[str, ...], codings: tuple[str, ...]) -> l
 
 def _plan_text(given: Source, study: Study, plan: Path) -> str:
     """Write the plan with its paths as seen from its own folder."""
+    from markbase.files.joined_tables import seen_steps
     from markbase.files.plan_writing import plan_text  # which knows of fits
 
     before = given.plan()
@@ -135,7 +136,7 @@ def _plan_text(given: Source, study: Study, plan: Path) -> str:
     return plan_text(
         seen(before.file) or "",
         seen(before.codebook),
-        study.trail.record(),
+        seen_steps(study.trail.written(), plan.parent),
         before.missing,
         opened_with=before.opened_with,
         in_parts=study.in_parts,

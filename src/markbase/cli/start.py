@@ -31,6 +31,7 @@ from markbase.core.study.repeats import column_of_counts
 from markbase.core.study.study import Study
 from markbase.core.study.time_order import are_times, columns_of_times
 from markbase.core.study.trail import inline
+from markbase.files.joined_tables import seen_steps
 from markbase.files.plan_writing import plan_text
 from markbase.files.text_files import STANDARD
 from markbase.files.whole_files import refuse_to_replace, write_whole
@@ -94,7 +95,7 @@ def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
     text += plan_text(
         _from(plan.file, folder),
         _from(plan.codebook, folder) if plan.codebook else None,
-        plan.prepare,
+        seen_steps(plan.prepare, folder),
         plan.missing,
         opened_with=plan.opened_with,
         in_parts=study.in_parts,

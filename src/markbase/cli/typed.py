@@ -88,6 +88,20 @@ def labelling(text: str) -> dict[str, object]:
     return {"do": "as_categorical", "column": column, "labels": {code: unquoted(label) for code, _, label in pairs}}
 
 
+def joining(text: str) -> dict[str, object]:
+    """Read ``choir_homes.csv: choir, season=year`` as the preparing step it stands for."""
+    file, mark, keys = (part.strip() for part in text.rpartition(":"))
+    pairs = [parted(part, "=") for part in split_outside(keys, brackets=False)]
+    if not mark or not file or not pairs or not all(name and bool(there) == bool(sign) for name, sign, there in pairs):
+        raise MarkbaseError(
+            f"`--join {text}` should read `--join 'FILE: KEY, KEY'`, for instance 'choir_homes.csv: choir', or where the key is called "
+            f"otherwise there 'choir_homes.csv: choir=name'."
+        )
+    names = {unquoted(name): unquoted(there) if sign else unquoted(name) for name, sign, there in pairs}
+    same = all(name == there for name, there in names.items())
+    return {"do": "join", "file": file, "by": list(names) if same else names}
+
+
 def named(text: str, option: str, example: str) -> tuple[str, str]:
     """Take a ``name: columns`` text apart."""
     name, mark, columns = parted(text, ":")

@@ -73,6 +73,10 @@ _KINDS: dict[str, tuple[str, Callable[[Any], bool]]] = {
         "a table of numbers",
         lambda v: isinstance(v, Mapping) and all(_is_number(x) for x in v.values()),
     ),
+    "Mapping[str, str]": (
+        "a table of names",
+        lambda v: isinstance(v, Mapping) and all(isinstance(k, str) and isinstance(x, str) for k, x in v.items()),
+    ),
     "Mapping[str, int]": (
         "a table of whole numbers",
         lambda v: isinstance(v, Mapping) and all(_is_whole(x) for x in v.values()),
@@ -114,6 +118,7 @@ _CLASSES = {
     "Score": "a score",
     "StoredFit": "a saved fit",
     "Screen": "a screening",
+    "Self": "a study",
     "Study": "a study",
 }
 
@@ -134,7 +139,7 @@ def _check(function: str, name: str, value: object, annotation: str) -> None:
         if kind in _KINDS:
             word, suits = _KINDS[kind]
         elif kind in _CLASSES:
-            word, suits = _CLASSES[kind], functools.partial(_of_class, name=kind)
+            word, suits = _CLASSES[kind], functools.partial(_of_class, name="Study" if kind == "Self" else kind)
         else:
             return
         if suits(value):

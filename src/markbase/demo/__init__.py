@@ -23,6 +23,8 @@ FILES = (
     "choir_terms.plan.toml",
     "choir_items.csv",
     "choir_items.codebook.toml",
+    "choir_homes.csv",
+    "choir_homes.codebook.toml",
 )
 """The files of the demo, in the order of use."""
 
@@ -85,6 +87,17 @@ def choir_items() -> Study:
         The study with its codebook.
     """
     return _opened("choir_items")
+
+
+def choir_homes() -> Study:
+    """Open the fourth table: a row a choir, to be joined to the singers in it.
+
+    Returns
+    -------
+    Study
+        The study with its codebook.
+    """
+    return _opened("choir_homes")
 
 
 @cache

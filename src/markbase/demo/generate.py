@@ -212,6 +212,20 @@ def make_items(seed: int = SEED, singers: int = 412) -> pd.DataFrame:
     return frame
 
 
+def make_homes(seed: int = SEED) -> pd.DataFrame:
+    """Make the fourth table, a row a choir, to be joined to the singers: where it meets, since when, and what it costs.
+
+    One choir of the survey did not answer, one that did has no singer in it, and one did not say what it costs. None of it bears on belonging.
+    """
+    rng = np.random.default_rng(seed + 8)
+    named = [name for name in CHOIRS if name != "Quarnside"] + ["Zellbrook"]
+    places = rng.choice(["parish hall", "school", "own house"], len(named), p=[0.5, 0.3, 0.2])
+    frame = pd.DataFrame({"choir": named, "meets_in": places, "founded": rng.integers(1871, 2012, len(named))})
+    frame["fee"] = 12 * rng.integers(2, 11, len(named))
+    frame.loc[frame["choir"] == "Hollinsike", "fee"] = -9
+    return frame
+
+
 def _uneven(rng: np.random.Generator, parts: int) -> Any:
     shares = rng.gamma(6, 1, parts)
     return shares / shares.sum()
@@ -219,7 +233,7 @@ def _uneven(rng: np.random.Generator, parts: int) -> Any:
 
 def write(folder: Path, seed: int = SEED) -> None:
     """Write all tables into a folder as CSV; existing files of the same name are replaced."""
-    tables = {"choirs": make_singers, "choir_terms": make_terms, "choir_items": make_items}
+    tables = {"choirs": make_singers, "choir_terms": make_terms, "choir_items": make_items, "choir_homes": make_homes}
     for name, frame in ((f"{table}.csv", make(seed)) for table, make in tables.items()):
         (folder / name).write_bytes(frame.to_csv(index=False, lineterminator="\n").encode())
 

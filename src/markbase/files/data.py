@@ -14,6 +14,7 @@ import pandas as pd
 from markbase.core.arguments import checked
 from markbase.core.errors import FileError
 from markbase.core.study.codebook import Codebook, as_codebook
+from markbase.core.study.steps.joining import opened_as
 from markbase.core.study.study import Study
 from markbase.files.chosen import Chosen, chosen_columns
 from markbase.files.codebook import read_codebook
@@ -127,14 +128,22 @@ def open_study(
             "a folder" if path.is_dir() else "packed, or one of Arrow's own" if path.is_file() else "a pattern of names"
         )
         raise FileError(f"`{path}` is {what}: such data are read in parts; open them with in_parts=True.")
+    settings = (missing, encoding != "utf-8", sheet, layout, columns is not None)
     name = "standard input" if path == STANDARD else path.name
     quick = _quickly_read(path, as_codebook(book), encoding, columns) if places.is_plain else None
     if quick is not None:
-        return Study(quick[0], quick[1], missing=missing, name=name)
+        return _told(Study(quick[0], quick[1], missing=missing, name=name), path, codebook, settings)
     frame, labels = _read(path, encoding, sheet, places)
     nested = {n for n in frame.columns if path.suffix.lower() == ".parquet" and _is_nested(frame[n])}
     names, known = chosen_columns(list(frame.columns), columns, as_codebook(book), name, nested)
-    return Study(frame[names], known.with_labels(labels), missing=missing, name=name)
+    return _told(Study(frame[names], known.with_labels(labels), missing=missing, name=name), path, codebook, settings)
+
+
+def _told(study: Study, path: Path, codebook: object, settings: Sequence[object]) -> Study:
+    """Return a study that knows its file, where that and a codebook are all that it takes to open it again."""
+    if any(settings) or path == STANDARD or not isinstance(codebook, (str, Path, type(None))):
+        return study
+    return opened_as(study, {"file": str(path), **({"codebook": str(codebook)} if codebook is not None else {})})
 
 
 def _is_nested(series: pd.Series[Any]) -> bool:

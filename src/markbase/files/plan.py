@@ -18,6 +18,7 @@ from markbase.core.study.study import Study
 from markbase.files.chosen import Chosen
 from markbase.files.codebook import read_codebook
 from markbase.files.data import open_study
+from markbase.files.joined_tables import TOLD_OF_FILES, is_join, placed, seen_steps, with_table
 from markbase.files.layout import Layout
 from markbase.files.plan_entries import Analysis
 from markbase.files.plan_lines import Lines
@@ -121,7 +122,7 @@ class Plan:
         )
         for number, step in enumerate(self.prepare):
             with self.naming("prepare", number, f"prepare, step {number + 1}"):
-                study = study.prepare([step], source="")
+                study = study.prepare([with_table(step, lambda path: read_plan(path).open())], source="")
         return study
 
     @contextmanager
@@ -256,7 +257,7 @@ def read_plan(path: str | Path) -> Plan:
         sheet=data.get("sheet"),
         layout=layout,
         in_parts=data.get("in_parts", False),
-        prepare=tuple(steps),
+        prepare=tuple(placed(step, folder) for step in steps),
         source=path.name,
         analysis=read_analysis(mapping, text, path.name),
         text=text,
@@ -270,6 +271,10 @@ def moved_plan(plan: Plan, folder: Path) -> str:
     data["file"] = seen_from(plan.file, folder)
     if plan.codebook:
         data["codebook"] = seen_from(plan.codebook, folder)
+    steps: Any = document.get("prepare", [])
+    for step, seen in zip(steps, seen_steps(plan.prepare, folder), strict=True):
+        if is_join(seen):
+            step.update({key: seen[key] for key in TOLD_OF_FILES if key in seen})
     return tomlkit.dumps(document)
 
 

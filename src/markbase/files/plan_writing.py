@@ -19,6 +19,7 @@ from markbase.core.results.logistic import LogisticFit
 from markbase.core.rows.parts import InParts
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
+from markbase.files.joined_tables import seen_steps
 from markbase.files.layout import GivenLayout
 from markbase.files.text_files import seen_from
 from markbase.files.whole_files import refuse_to_replace, write_whole
@@ -97,7 +98,7 @@ def write_plan(
     if title:
         more["output"] = {"title": title}
     folder = path.resolve().parent
-    steps = study.trail.record()
+    steps = seen_steps(study.trail.written(), folder)
     text = plan_text(
         seen_from(Path(data), folder),
         seen_from(Path(codebook), folder) if codebook else None,
@@ -200,7 +201,7 @@ def plan_text(
 ) -> str:
     """Write a plan that `read_plan` reads, its files named as seen from where it will be.
 
-    `steps` are as `Trail.record` returns them; `more` has further tables, or lists of them, by name; `opened_with` says how
+    `steps` are as `Trail.written` returns them, their files named likewise; `more` has further tables, or lists of them, by name; `opened_with` says how
     the file is read: `encoding`, `sheet`, `layout`, as `open_study` takes them, and `kinds` what columns are, above the codebook.
     """
     document = tomlkit.document()

@@ -291,7 +291,7 @@ def trail_record(study: Study) -> dict[str, Any]:
     for step in study.trail:
         check = step.check
         verified = {"passed": check.passed, "notes": list(check.notes), "table": _rows(check.table)} if check else None
-        steps.append({**step.record(), "text": step.text, "check": verified})
+        steps.append({**step.written(), "text": step.text, "check": verified})
     return {"data": study.name, "rows": study.rows, "columns": list(study.columns), "steps": steps}
 
 

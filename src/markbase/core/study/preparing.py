@@ -7,12 +7,13 @@ from markbase.core.study.steps.coding import CodingSteps
 from markbase.core.study.steps.cutting import Cutting
 from markbase.core.study.steps.declaring import Declaring
 from markbase.core.study.steps.deriving import Deriving
+from markbase.core.study.steps.joining import Joining
 from markbase.core.study.steps.recoding import Recoding
 from markbase.core.study.steps.rows import RowSteps
 from markbase.core.study.verification import Check
 
 
-class Preparing(Declaring, Recoding, Cutting, Deriving, CodingSteps, RowSteps):
+class Preparing(Declaring, Recoding, Cutting, Deriving, CodingSteps, RowSteps, Joining):
     """The preparing steps of a `Study`."""
 
     def check(self, column: str | None = None) -> Check:
@@ -44,7 +45,8 @@ class Preparing(Declaring, Recoding, Cutting, Deriving, CodingSteps, RowSteps):
         if column is not None:
             self.column(column)
         for step in reversed(self._trail.steps):
-            if step.check is not None and column in (None, step.column):
+            made = step.settings["columns"] if step.action in ("as_long", "join") else ()
+            if step.check is not None and column in (None, step.column, *made):
                 return step.check
         what = f"`{column}` was not recoded: it is as it was read" if column else "Nothing was recoded yet"
         raise ColumnError(f"{what}, so there is nothing to verify.")

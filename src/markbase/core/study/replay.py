@@ -34,6 +34,7 @@ _WORDS = {
     "Mapping[str, int]": "a table of whole numbers",
     "Mapping[str, Sequence[object]]": "a table of lists of values",
     "Mapping[str, Sequence[str]]": "a table of lists of columns",
+    "Mapping[str, str]": "a table of names",
 }
 """What each annotation of a setting is called in messages."""
 
@@ -72,6 +73,10 @@ def carry_out(study: S, step: Mapping[str, Any], where: str) -> S:
     known = [p for p in list(signature.parameters)[1:] if p != "how"]  # the first is the study
     if action != "derive":
         for key in arguments:
+            if action == "join" and key in ("file", "codebook", "prepare"):
+                raise MarkbaseError(
+                    f"{lead}`join` takes the table itself here: open the file, and give the study as `other`."
+                )
             if key not in known:
                 raise MarkbaseError(f"{lead}`{action}` has no setting `{key}`.{near(key, known)}")
     for key, value in arguments.items():

@@ -30,14 +30,30 @@ class TrailStep:
     """The verification; None for steps that change no value."""
 
     def record(self) -> dict[str, Any]:
-        """Return the step as plain values, for `Study.prepare` or a plan.
+        """Return the step as plain values, for `Study.prepare`.
 
         Returns
         -------
         dict
-            ``do`` (the action), the arguments and, if there is one, ``reason``.
+            ``do`` (the action), the arguments and, if there is one, ``reason``. A table that was joined is the study it was, as ``other``.
         """
         return {"do": self.action, **self.settings, **({"reason": self.reason} if self.reason else {})}
+
+    def written(self) -> dict[str, Any]:
+        """Return the step as a plan and a file of results hold it.
+
+        Returns
+        -------
+        dict
+            As `record`; in place of a table that was joined stands where it was opened from: ``file`` and, if need be, ``codebook`` and the steps
+            (``prepare``) that prepared it since. Of a table that came from no file, its name, as ``table``.
+        """
+        record = self.record()
+        return {
+            key: value
+            for k, v in record.items()
+            for key, value in (v.opened_from() if k == "other" else {k: v}).items()
+        }
 
 
 def inline(step: Mapping[str, Any]) -> str:
@@ -78,3 +94,7 @@ class Trail(Shown):
             Give it to `Study.prepare` of the same data, and the same study comes back.
         """
         return [step.record() for step in self.steps if step.action != "open"]
+
+    def written(self, since: int = 0) -> list[dict[str, Any]]:
+        """Return what was done after opening, or after so many steps, as a plan and a file of results hold it; see `TrailStep.written`."""
+        return [step.written() for step in self.steps[since:] if step.action != "open"]

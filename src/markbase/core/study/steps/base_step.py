@@ -28,6 +28,8 @@ class Stepping(ABC):
     _index: pd.Index[Any]
     _name: str
     _trail: Trail
+    _opened: tuple[Mapping[str, Any], int] | None = None
+    """What a plan would say of the file it was opened from, and how many steps of the trail that holds; None where it cannot."""
 
     @abstractmethod
     def column(self, name: str) -> Column:
