@@ -20,31 +20,29 @@ HOMES = mb.demo.path("choir_homes.csv"), mb.demo.path("choir_homes.codebook.toml
     rows=st.lists(st.tuples(KEY, KEY), min_size=1, max_size=12), there=st.lists(st.tuples(KEY, KEY), min_size=1, max_size=9, unique=True),
     texts=st.booleans(), two=st.booleans(), cut=st.integers(1, 5), gaps=st.sets(st.integers(0, 8)),
 )  # fmt: skip
-def test_each_row_has_what_stands_at_its_key_there_whatever_the_order_the_kinds_and_the_parts(
-    tmp_path_factory, rows, there, texts, two, cut, gaps
-):
+def test_each_row_has_what_stands_at_its_key_there_whatever_the_order_the_kinds_and_the_parts(tmp_path_factory, rows, there, texts, two, cut, gaps):
     by = {"a": "b", "c": "c"} if two else {"a": "b"}
     if not two:
         there = list({key[0]: (key[0], "1") for key in there}.values())
     values = {k: {"size": 3.5 * k - 4, "kind": "uvw"[k % 3]} for k in range(len(there))}
     frame = pd.DataFrame(rows, columns=["a", "c"]).assign(n=np.arange(len(rows)) / 7)
-    other = pd.DataFrame(there, columns=["b", "c"]).assign(**{
-        "size": [None if k in gaps else v["size"] for k, v in values.items()], "kind": [None if k in gaps else v["kind"] for k, v in values.items()],
-    })  # fmt: skip
+    other = pd.DataFrame(there, columns=["b", "c"]).assign(size=[None if k in gaps else v["size"] for k, v in values.items()], kind=[None if k in gaps else v["kind"] for k, v in values.items()])  # fmt: skip
     keys = {key[: len(by)]: k for k, key in enumerate(there) if "" not in key[: len(by)]}
     wanted = [keys.get(key[: len(by)], "no row in homes") if "" not in key[: len(by)] else "no key" for key in rows]
     kinds = {"a": {"kind": "categorical" if texts else "numeric"}, "c": {"kind": "categorical"}}
     folder = tmp_path_factory.mktemp("rows")
     for k in range(0, len(rows), cut):
         frame[k : k + cut].to_csv(folder / f"p{k:02d}.csv", index=False)
-    homes = mb.Study(other, codebook={"columns": {"b": {"kind": "categorical"}, "c": {"kind": "categorical"}, "size": {"kind": "numeric"}}}, name="homes")
+    homes = mb.Study(
+        other, codebook={"columns": {"b": {"kind": "categorical"}, "c": {"kind": "categorical"}, "size": {"kind": "numeric"}}}, name="homes"
+    )
     for study in (mb.Study(frame.replace("", None), codebook={"columns": kinds}), mb.open_study(folder, {"columns": kinds}, in_parts=True)):
         if not any(isinstance(k, int) for k in wanted):
-            with pytest.raises(mb.MarkbaseError, match="No row has a key that homes has|No row of homes has a value|is not in whole|cannot be"):
+            with pytest.raises(mb.MarkbaseError, match=r"No row has a key that homes|No row of homes has a value"):
                 study.join(homes, by, columns=["size", "kind"])
             continue
         made = quietly(study.join, homes, by, columns={"size": "size", "type": "kind"})
-        assert made.rows == len(rows) and made.columns == (*study.columns, "size", "type")
+        assert (made.rows, made.columns) == (len(rows), (*study.columns, "size", "type"))
         parts = pd.concat([part.frame() for part in made.parts()], ignore_index=True)
         for name, old in (("size", "size"), ("type", "kind")):
             own = [None if k not in values or k in gaps else values[k][old] for k in wanted]
@@ -55,7 +53,9 @@ def test_each_row_has_what_stands_at_its_key_there_whatever_the_order_the_kinds_
             assert reasons.get("blank", 0) == sum(k in gaps for k in wanted)
         told = made.check("type").table.set_index("rows that are")
         assert told.loc["with their row in homes"].tolist() == [sum(k in values for k in wanted), len({k for k in wanted if k in values})]
-        assert told.loc["without a row in homes", "keys"] == len({key[: len(by)] for key, k in zip(rows, wanted, strict=True) if k == "no row in homes"})
+        assert told.loc["without a row in homes", "keys"] == len(
+            {key[: len(by)] for key, k in zip(rows, wanted, strict=True) if k == "no row in homes"}
+        )
         assert made.prepare(mb.Study(frame).trail.record()).frame().equals(made.frame()) if not made.in_parts else True
 
 
@@ -102,8 +102,19 @@ def test_keys_that_are_written_otherwise_are_told_and_labels_go_before_codes():
     with pytest.warns(mb.MarkbaseWarning) as told:
         rows.join(small(k=["a", "st mary", "c"], v=[1, 2, 3]), "k")
     assert [str(w.message) for w in told][:2] == [
-        "`b` and `St. Mary` have no row in homes (3 rows here).", "homes may have `St. Mary` as `st mary`; write them alike, by merging levels for instance.",
-    ]  # fmt: skip
+        "`b` and `St. Mary` have no row in homes (3 rows here).",
+        "homes has `St. Mary` as `st mary`; they differ in case, blanks, marks or zeros in front alone: `loosely` takes them as the same.",
+    ]
+    there = small(k=["A ", "St Mary", "007", "-7", "--", "1.5"], v=range(6))
+    loose = mb.Study(pd.DataFrame({"k": ["a", "st. mary", "7", "-07", "-", "15", "b"]})).as_categorical("k")
+    found = quietly(loose.join, there, "k", loosely=True)
+    assert found["v"].values[:4].tolist() == [0, 1, 2, 3]
+    assert np.isnan(found["v"].values[4:]).all()
+    assert "taken as the same: `7` as `007`, `-07` as `-7`, `a` as `A` and `st. mary` as `St Mary`" in found.check().notes
+    with pytest.raises(mb.MarkbaseError, match=r"`St\. A` and `st a` of homes are the same where keys are held together loosely"):
+        loose.join(small(k=["St. A", "st a"], v=[1, 2]), "k", loosely=True)
+    with pytest.raises(mb.MarkbaseError, match="`k` is `-`, `-07` and `15` here, `k` `A` and `B` there; they differ in case"):
+        loose.join(small(k=["A", "B"], v=[1, 2]), "k")
     coded = mb.Study(pd.DataFrame({"k": [1, 2, 2]})).as_categorical("k", labels={1: "2", 2: "1"})
     assert coded.join(small(k=[1, 2], v=[10, 20]).as_categorical("k"), "k")["v"].values.tolist() == [20, 10, 10]
     named = coded.as_categorical("k", labels={1: "north", 2: "south"})
@@ -121,22 +132,25 @@ def test_a_plan_and_the_command_join_tables_and_a_plan_that_is_written_names_the
     by_plan = run("fit", "s.csv", "--join", "deep/h.toml: choir", "--outcome", "belonging", "--terms", "meets_in,fee", "--json", cwd=tmp_path).stdout
     step = 'do = "join", file = "deep/choir_homes.csv", codebook = "deep/choir_homes.codebook.toml", by = "choir", prepare = [{do = "mark", column = "meets_in", base = "own house"}]'
     written = run("prepare", "s.csv", "--prepare", step, "--write-plan", "deep/all.toml", "--json", cwd=tmp_path)
-    assert '"file": "deep/choir_homes.csv"' in written.stdout and "choir_homes.csv, before it is joined: The base `own house`" in written.stderr
+    assert '"file": "deep/choir_homes.csv"' in written.stdout
+    assert "choir_homes.csv, before it is joined: The base `own house`" in written.stderr
     text = (tmp_path / "deep" / "all.toml").read_text() + '\n[[fit]]\nname = "f"\noutcome = "belonging"\nterms = ["meets_in", "fee"]\n'
-    assert 'file = "choir_homes.csv"' in text and 'file = "../s.csv"' in text
+    assert re.findall("^file = (.*)", text, re.MULTILINE) == ['"../s.csv"', '"choir_homes.csv"']
     (tmp_path / "deep" / "all.toml").write_text(text)
     again = run("fit", "deep/all.toml", "f", "--json", cwd=tmp_path).stdout
 
     def estimates(text):
         return re.findall(r'"estimate": ([-\d.e]+)', text)
 
-    assert estimates(again) == estimates(by_plan) and len(estimates(again)) >= 4
+    assert estimates(again) == estimates(by_plan) != []
     study = quietly(mb.read_plan(tmp_path / "deep" / "all.toml").open)
     mb.write_plan(tmp_path / "mine.toml", study, {"f": quietly(mb.fit_linear, study, "belonging", ["meets_in", "fee"])}, data=tmp_path / "s.csv")
     assert quietly(mb.read_plan(tmp_path / "mine.toml").open).frame().equals(study.frame())
-    assert run("run", "deep/all.toml", "--into", "r", cwd=tmp_path).returncode == run("run", "r/plan.toml", "--into", "r2", cwd=tmp_path).returncode == 0
-    new = study.frame().head(6)[["choir"]].to_csv(tmp_path / "new.csv", index=False)
-    assert new is None and "61" in run("predict", "deep/all.toml", "f", "--for", "new.csv", cwd=tmp_path).stdout
+    assert (
+        run("run", "deep/all.toml", "--into", "r", cwd=tmp_path).returncode == run("run", "r/plan.toml", "--into", "r2", cwd=tmp_path).returncode == 0
+    )
+    study.frame().head(6)[["choir"]].to_csv(tmp_path / "new.csv", index=False)
+    assert "61" in run("predict", "deep/all.toml", "f", "--for", "new.csv", cwd=tmp_path).stdout
     loose = quietly(study.join, pd.DataFrame({"choir": ["Avenmoss"], "pews": [7]}), "choir")
     with pytest.raises(mb.MarkbaseError, match="it came from no file"):
         mb.write_plan(tmp_path / "no.toml", loose, {}, data=tmp_path / "s.csv")

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 import pandas as pd
 
 from markbase.core.checks.rows_in_time import following_words
-from markbase.core.checks.rows_together import hidden_words
+from markbase.core.checks.rows_together import hidden_words, is_hidden
 from markbase.core.checks.spread import uneven_spread
 from markbase.core.design.weights import unused_words
 from markbase.core.diagnostics.residuals import Checks, Finding
@@ -163,7 +163,9 @@ def _whether(fit: LinearFit) -> Section:
 def errors_text(fit: AnyFit) -> str:
     """Say what the standard errors rest on, and what they might."""
     told = [fit.errors.words, *filter(None, [about_crossed(fit)])]
-    if fit.possible_cluster and fit.time is None:
+    if fit.possible_cluster and is_hidden(fit, fit.possible_cluster):
+        pass  # which is told with its figures
+    elif fit.possible_cluster and fit.time is None:
         name = fit.possible_cluster.name
         told.append(f"Rows of one `{name}` may go together: errors clustered by it take that into account")
     elif fit.possible_cluster and fit.possible_cluster.name not in fit.fixed_effect_names:

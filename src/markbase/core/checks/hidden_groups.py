@@ -67,7 +67,7 @@ class Alike(NamedTuple):
 def hidden_group(fit: AnyFit) -> Alike | None:
     """Return the column outside the model by which rows go together most; None where none is sure to, or it is not asked.
 
-    It is not where errors are clustered, a column has the role of clusters, or rows are weighted. Of very many rows some are looked at; the
+    It is not where errors are clustered, or rows are weighted. Of very many rows some are looked at; the
     design effect is of all.
     """
     if not fit.repeating or fit.cluster is not None or fit.weights is not None or fit.exact:

@@ -69,7 +69,7 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
     findings += [intraclass_finding(fit, own) for own in alike]
     if not alike and found is None and fit.possible_cluster:
         findings.append(unseen_together(fit.possible_cluster.name))
-    findings += hidden_findings(fit)
+    findings += hidden_findings(fit, {own.cluster for own in alike})
     of_shape = (skew, kurtosis, k2, k2_p)
     spread, against = fit._spread, levels_against(fit.model_terms)
     tests = (*of_shape, spread.statistic, spread.df, spread.p)

@@ -12,7 +12,7 @@ from markbase.core.checks.clusters_left_out import clusters_finding
 from markbase.core.checks.linear_checks import LARGE_DISTANCE, case_words, on_exact_rows, unseen_together
 from markbase.core.checks.logistic_checks import rows_alone
 from markbase.core.checks.rows_in_time import following_by, following_finding
-from markbase.core.checks.rows_together import hidden_findings
+from markbase.core.checks.rows_together import hidden_findings, is_hidden
 from markbase.core.checks.some_rows import of_which_rows
 from markbase.core.design.terms import levels_against
 from markbase.core.diagnostics.calibration_test import CalibrationTest
@@ -49,7 +49,7 @@ def check_logistic(fit: LogisticFit, most: int, order: Any = None) -> LogisticCh
         *on_exact_rows(rows_alone(fit), "with a leverage of 1"),
         *on_clusters,
     ]
-    if fit.possible_cluster:
+    if fit.possible_cluster and not is_hidden(fit, fit.possible_cluster):
         findings.append(unseen_together(fit.possible_cluster.name))
     if (found := following_by(fit, order)) is not None:
         findings.append(following_finding(fit, found))

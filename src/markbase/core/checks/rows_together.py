@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 from markbase.core.checks.beyond_clusters import Beyond, beyond_clusters
 from markbase.core.checks.hidden_groups import Alike, hidden_group
 from markbase.core.checks.rows_in_time import SharedTimes, following_words, shared_times
@@ -12,6 +14,7 @@ from markbase.core.formatting import figures_of, number, p_phrase
 from markbase.core.inference.serial_errors import FEWEST_PERIODS
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
+from markbase.core.study.column import Column
 
 _DYADS = (
     "`{}` and `{}` name the same members, of which two are in each row, so that rows with one in common may go together"
@@ -61,9 +64,17 @@ def hidden_words(fit: AnyFit, errors: str = "They") -> str:
     return f"{errors} take rows of one `{found.column}` as independent, which are alike in what the model misses ({_words(found)}): {_way(fit, found)}"
 
 
-def hidden_findings(fit: AnyFit) -> list[Finding]:
-    """Say the same among the checks of a fit, as a list of none or one."""
+def is_hidden(fit: AnyFit, column: Column) -> bool:
+    """Return whether these rows are those of one level of a column."""
+    found = hidden_group(fit)
+    return found is not None and found.column == column.name
+
+
+def hidden_findings(fit: AnyFit, told: Collection[str] = ()) -> list[Finding]:
+    """Say the same among the checks of a fit, as a list of none or one, unless they tell of the same column already."""
     found, beyond = hidden_group(fit), beyond_clusters(fit)
+    if found is not None and found.column in told:
+        return []
     if beyond is not None:
         figures = f"`{beyond.alike.column}` ({count_noun(beyond.alike.levels, 'level')}): {_words(beyond.alike)}"
         within = f", in one of which each `{beyond.cluster}` lies" if beyond.nested else ""

@@ -256,7 +256,7 @@ def check_request(
         hint,
         unused[0] if unused and weighing is None else "",
         study.index,
-        repeating if hint is None else (),
+        repeating,
         columns_of_times(study, target.name),
         shared,
         None if controls else _beginning(study, target, inside),

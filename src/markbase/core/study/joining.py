@@ -6,6 +6,7 @@ import math
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -24,6 +25,8 @@ Columns = Mapping[str, Column]
 NAMELESS = "the other table"
 """What a table without a name is called."""
 _MOST_JOINT = 1 << 62
+_MERELY = "they differ in case, blanks, marks or zeros in front alone"
+_NUMBER = re.compile(r"(-?)\+?0*(\d+(?:[.,]\d+)?)")
 _MOST_NAMED = 4
 """So many keys are named, others counted."""
 
@@ -81,67 +84,186 @@ def named_columns(
     taken = [new for new in pairs if new in here]
     if taken:
         raise ColumnError(
-            f"Both tables have a column {_some(taken)}, and nothing is overwritten: say which columns are to be joined, with a new name where need be."
+            f"Both tables have a column {_some(quoted(taken))}, and nothing is overwritten: say which columns are to be joined, with a new name where need be."
         )
     return pairs
 
 
-def joined(here: Columns, there: Columns, keys: Mapping[str, str], new: Mapping[str, str], table: str) -> Joined:
+def joined(
+    here: Columns, there: Columns, keys: Mapping[str, str], new: Mapping[str, str], table: str, loosely: bool = False
+) -> Joined:
     """Join columns of another table, called `table`, to the rows of this one that have the same key; no row comes or goes.
 
-    Every key stands in one row of the other table at most. A row whose key does not stand there has gaps, of which that is the reason.
+    Every key stands in one row of the other table at most. A row whose key does not stand there has gaps, of which that is the reason. Where keys are
+    held together `loosely`, such as differ in case, blanks and marks alone are the same.
     """
     refuse_in_parts(
         [c.values for c in there.values()],
         "joining a table",
         "open the table that is joined in memory: it has a row for each key",
     )
-    own = [_as_key(here[name], "the data") for name in keys]
-    other = [_as_key(there[name], table) for name in keys.values()]
-    alike = [_same_levels(a, b) for a, b in zip(own, other, strict=True)]
-    sizes = [len(b.levels) + 1 for b in other]  # the last stands for a level that is not there
-    if np.prod(np.array(sizes, dtype=float)) > _MOST_JOINT:
-        raise ColumnError(f"{listed(quoted(keys))} have too many combinations to join by; name fewer columns.")
-    complete = all_of([c.present for c in other])
-    rows = np.flatnonzero(complete)
-    known, first, times = np.unique(
-        _together([c.values for c in other], sizes)[rows], return_index=True, return_counts=True
+    pair = _Keys(
+        [_as_key(here[name], "the data") for name in keys],
+        [_as_key(there[name], table) for name in keys.values()],
+        keys,
+        table,
+        loosely,
     )
-    if len(known) == 0:
-        raise ColumnError(f"No row of {table} has a value in {listed(quoted(keys.values()))}.")
-    if (times > 1).any():
-        twice = _words(other, rows[first[np.argmax(times)]])
-        raise MarkbaseError(
-            f"{count_noun(int((times > 1).sum()), 'key')} of {table} stand{'s' if (times > 1).sum() == 1 else ''} in several rows, {twice} in {int(times.max())}: which of them is meant? "
-            f"A table that is joined has one row for each key. If its rows are the cases, open it, and join this one to it."
-        )
-    has_key = all_of([c.present for c in own])
-    codes = _together([look_up(at, c.values) for at, c in zip(alike, own, strict=True)], sizes)
-    place = np.minimum(np.searchsorted(known, codes), len(known) - 1)
-    found = has_key & (look_up(known, place) == codes)
-    row = np.where(found, look_up(rows[first], place), np.where(has_key, len(complete), -1)).astype(np.intp)
+    row, complete = pair.rows()
     counts = counted(row, len(complete) + 1)
     if not counts[:-1].any():
-        raise MarkbaseError(f"No row has a key that {table} has: {_compared(own, other, keys)}.")
+        raise MarkbaseError(f"No row has a key that {table} has: {pair.compared()}.")
     total = len(here[next(iter(keys))].values)
     columns = _new_columns(there, new, row, f"no row in {table}", f"no {' or '.join(keys)}")
     groups = [c for c in columns.values() if c.is_categorical]
     learn([c.values for c in columns.values() if not c.is_categorical], [(c.values, len(c.levels)) for c in groups])
-    every = math.prod(len(c.levels) for c in own)
-    apart = counted_codes(
-        np.where(row == len(complete), _together([c.values for c in own], [len(c.levels) for c in own]), -1), every
-    )
     without, paired = total - int(counts.sum()), int(counts[:-1].sum())
-    counted_rows, passed = _check(there, new, columns, counts, (without, len(apart[0])), table)
+    told, passed = _check(there, new, columns, counts, (without, pair.apart(row == len(complete))), table)
     unused = np.flatnonzero((counts[:-1] == 0) & complete)
-    lost = _lost(own, other, alike, counts, unused, table)
-    notes = (*lost, *_unmatched(other, unused, int((~complete).sum()), table))
-    check = Check(listed(list(new)), table, counted_rows, passed, notes)
+    lost = pair.lost(int(counts[-1]), unused)
+    notes = (*lost, *pair.loosely_paired(), *pair.unmatched(unused, int((~complete).sum())))
     text = (
         f"Joined {listed(quoted(new))} of {table} by {listed(quoted(keys))}: {paired:,} of {total:,} rows have their row there"
         f"{f', {int(counts[-1]):,} have none' if counts[-1] else ''}{f', {without:,} have no key' if without else ''}."
     )
-    return Joined(columns, check, text, tuple(lost), bool((counts[:-1] > 1).any()))
+    return Joined(
+        columns, Check(listed(list(new)), table, told, passed, notes), text, tuple(lost), bool((counts[:-1] > 1).any())
+    )
+
+
+@dataclass(frozen=True)
+class _Keys:
+    """The columns by which rows of two tables are known, as groups."""
+
+    own: Sequence[Column]
+    """Those of this table."""
+    other: Sequence[Column]
+    """Those of the other, in the same order."""
+    names: Mapping[str, str]
+    """What each is called here, and there."""
+    table: str
+    """What the other table is called."""
+    loosely: bool
+    """Whether levels that differ in case, blanks and marks alone are the same."""
+
+    @cached_property
+    def alike(self) -> list[NDArray[np.int64]]:
+        """Of each column, which level of the other each level is, the number of its levels for none, and −1 at the end for a gap.
+
+        Levels are the same by their labels; by their codes where no label is the same.
+        """
+        return [self._alike(a, b) for a, b in zip(self.own, self.other, strict=True)]
+
+    def _alike(self, own: Column, other: Column) -> NDArray[np.int64]:
+        found: list[int] = []
+        for mine, theirs in ((own.labels, other.labels), (own.codes, other.codes)):
+            at = {text: k for k, text in enumerate(theirs)}
+            found = [at.get(text, len(theirs)) for text in mine]
+            if self.loosely:
+                loose = self._loose(other, theirs)
+                found = [
+                    loose.get(bare(text), k) if k == len(theirs) else k for text, k in zip(mine, found, strict=True)
+                ]
+            if any(k < len(theirs) for k in found):
+                break
+        return np.array([*found, -1], dtype=np.int64)
+
+    def _loose(self, other: Column, texts: Sequence[str]) -> dict[str, int]:
+        """Return where each text stands, without what two people may write differently; refuse such as come to the same."""
+        found: dict[str, int] = {}
+        for k, text in enumerate(texts):
+            if other.counts[k] and found.setdefault(bare(text), k) != k:
+                raise MarkbaseError(
+                    f"`{texts[found[bare(text)]]}` and `{text}` of {self.table} are the same where keys are held together loosely: write one of them otherwise, or merge their rows."
+                )
+        return found
+
+    def rows(self) -> tuple[Any, NDArray[np.bool_]]:
+        """Return which row of the other table each row has, their number for none and −1 where it has no key; and which rows there have one."""
+        sizes = [len(b.levels) + 1 for b in self.other]  # the last stands for a level that is not there
+        if max(math.prod(sizes), math.prod(len(a.levels) for a in self.own)) > _MOST_JOINT:
+            raise ColumnError(
+                f"{listed(quoted(self.names))} have too many combinations to join by; name fewer columns."
+            )
+        complete = all_of([c.present for c in self.other])
+        places = np.flatnonzero(complete)
+        there = _together([c.values for c in self.other], sizes)[places]
+        known, first, times = np.unique(there, return_index=True, return_counts=True)
+        if len(known) == 0:
+            raise ColumnError(f"No row of {self.table} has a value in {listed(quoted(self.names.values()))}.")
+        if (times > 1).any():
+            row, several = places[first[np.argmax(times)]], int((times > 1).sum())
+            twice = ", ".join(f"`{c.levels[int(c.values[row])].label}`" for c in self.other)
+            raise MarkbaseError(
+                f"{count_noun(several, 'key')} of {self.table} stand{'s' if several == 1 else ''} in several rows, {twice} in {int(times.max())}: which of them is meant? "
+                f"A table that is joined has one row for each key. If its rows are the cases, open it, and join this one to it."
+            )
+        codes = _together([look_up(at, c.values) for at, c in zip(self.alike, self.own, strict=True)], sizes)
+        place = np.minimum(np.searchsorted(known, codes), len(known) - 1)
+        has_key = all_of([c.present for c in self.own])
+        found = has_key & (look_up(known, place) == codes)
+        row = np.where(found, look_up(places[first], place), np.where(has_key, len(complete), -1))
+        return row.astype(np.intp), complete
+
+    def apart(self, rows: Any) -> int:
+        """Count the different keys of some rows."""
+        sizes = [len(c.levels) for c in self.own]
+        return len(
+            counted_codes(np.where(rows, _together([c.values for c in self.own], sizes), -1), math.prod(sizes))[0]
+        )
+
+    def compared(self) -> str:
+        """Say how the levels of two keys are written, of the first columns that have none in common."""
+        for a, b, at, (mine, theirs) in zip(self.own, self.other, self.alike, self.names.items(), strict=True):
+            if np.all(at[:-1] == len(b.levels)):
+                told = [
+                    listed(quoted([c.labels[k] for k in np.flatnonzero(c.counts)[:3]])) or "nothing" for c in (a, b)
+                ]
+                same = {bare(label) for label in a.labels} & {bare(label) for label in b.labels}
+                way = f"{_MERELY}: `loosely` takes them as the same" if same else "write them alike"
+                return f"`{mine}` is {told[0]} here, `{theirs}` {told[1]} there; {way}"
+        return f"values of {listed(quoted(self.names))} stand in both tables, never together in one row"
+
+    def lost(self, rows: int, unused: NDArray[np.intp]) -> list[str]:
+        """Say which keys the other table does not have, and what they may be called there; of a key of several columns how many rows have such."""
+        if not rows:
+            return []
+        told = count_noun(rows, "row")
+        if len(self.own) > 1:
+            return [f"{told} here {'has' if rows == 1 else 'have'} a key that {self.table} does not have"]
+        here, there = self.own[0], self.other[0]
+        away = [here.labels[k] for k in np.flatnonzero(here.counts) if self.alike[0][k] == len(there.levels)]
+        notes = [f"{_some(quoted(away))} {'has' if len(away) == 1 else 'have'} no row in {self.table} ({told} here)"]
+        written = {bare(label): label for label in (there.labels[int(there.values[k])] for k in unused)}
+        same = [f"`{label}` as `{written[bare(label)]}`" for label in away if bare(label) in written]
+        if same:
+            notes.append(f"{self.table} has {_some(same)}; {_MERELY}: `loosely` takes them as the same")
+        return notes
+
+    def loosely_paired(self) -> list[str]:
+        """Say which levels were taken as the same though they are written differently."""
+        told = []
+        for a, b, at in zip(self.own, self.other, self.alike, strict=True):
+            pairs = [(a.levels[k], b.levels[at[k]]) for k in np.flatnonzero(a.counts) if at[k] < len(b.levels)]
+            told += [
+                f"`{mine.label}` as `{theirs.label}`"
+                for mine, theirs in pairs
+                if mine.label != theirs.label and mine.code != theirs.code
+            ]
+        return [f"taken as the same: {_some(told)}"] if told and self.loosely else []
+
+    def unmatched(self, unused: NDArray[np.intp], left: int) -> list[str]:
+        """Say which rows of the other table no row here has the key of, and how many have none."""
+        notes = []
+        if len(unused):
+            there = self.other[0]
+            names = quoted([there.labels[int(there.values[k])] for k in unused])
+            told = _some(names) if len(self.other) == 1 else count_noun(len(unused), "row")
+            notes.append(f"{told} of {self.table} {'is' if len(unused) == 1 else 'are'} in no row here")
+        if left:
+            verbs = ("has", "is") if left == 1 else ("have", "are")
+            notes.append(f"{count_noun(left, 'row')} of {self.table} {verbs[0]} no key, and {verbs[1]} left out")
+        return notes
 
 
 def _as_key(column: Column, table: str) -> Column:
@@ -161,40 +283,12 @@ def _as_key(column: Column, table: str) -> Column:
     return numbered(column)
 
 
-def _same_levels(own: Column, other: Column) -> NDArray[np.int64]:
-    """Return which level of the other table's key each level is, the number of its levels for none, and −1 at the end for a gap.
-
-    Levels are the same by their labels; by their codes where no label is the same.
-    """
-    for mine, theirs in ((own.labels, other.labels), (own.codes, other.codes)):
-        at = {text: k for k, text in enumerate(theirs)}
-        found = [at.get(text, len(theirs)) for text in mine]
-        if any(k < len(theirs) for k in found):
-            break
-    return np.array([*found, -1] if own.levels else [-1], dtype=np.int64)
-
-
 def _together(codes: Sequence[Any], sizes: Sequence[int]) -> Any:
     """Return one code for those of all columns of a key."""
     joint = codes[0].astype(np.int64)
     for own, size in zip(codes[1:], sizes[1:], strict=True):
         joint = joint * size + own
     return joint
-
-
-def _words(columns: Sequence[Column], row: int) -> str:
-    return ", ".join(f"`{c.levels[int(c.values[row])].label}`" for c in columns)
-
-
-def _compared(own: Sequence[Column], other: Sequence[Column], keys: Mapping[str, str]) -> str:
-    """Say how the levels of two keys are written, of the first columns that have none in common."""
-    pairs = list(zip(own, other, keys.items(), strict=True))
-    apart = next((p for p in pairs if not {*p[0].labels} & {*p[1].labels} and not {*p[0].codes} & {*p[1].codes}), None)
-    if apart is None:
-        return f"values of {listed(quoted(keys))} stand in both tables, never together in one row"
-    (a, b, (mine, theirs)) = apart
-    told = [listed(quoted([c.labels[k] for k in np.flatnonzero(c.counts)[:3]])) or "nothing" for c in (a, b)]
-    return f"`{mine}` is {told[0]} here, `{theirs}` {told[1]} there; write them alike"
 
 
 def _new_columns(there: Columns, new: Mapping[str, str], row: Any, no_row: str, no_key: str) -> dict[str, Column]:
@@ -233,46 +327,6 @@ def _new_columns(there: Columns, new: Mapping[str, str], row: Any, no_row: str, 
     return found
 
 
-def _lost(
-    own: Sequence[Column],
-    other: Sequence[Column],
-    alike: Sequence[NDArray[np.int64]],
-    counts: NDArray[np.int64],
-    unused: NDArray[np.intp],
-    table: str,
-) -> list[str]:
-    """Say which keys of rows the other table does not have, and what they may be called there; of a key of several columns how many rows have such."""
-    if not counts[-1]:
-        return []
-    rows = count_noun(int(counts[-1]), "row")
-    if len(own) > 1:
-        return [f"{rows} here {'has' if counts[-1] == 1 else 'have'} a key that {table} does not have"]
-    here, there = own[0], other[0]
-    away = [here.labels[k] for k in np.flatnonzero(here.counts) if alike[0][k] == len(there.levels)]
-    notes = [f"{_some(away)} {'has' if len(away) == 1 else 'have'} no row in {table} ({rows} here)"]
-    written = {_bare(label): label for label in (there.labels[int(there.values[k])] for k in unused)}
-    same = [(label, written[_bare(label)]) for label in away if _bare(label) in written]
-    if same:
-        pairs = listed([f"`{a}` as `{b}`" for a, b in same[:_MOST_NAMED]])
-        notes.append(f"{table} may have {pairs}; write them alike, by merging levels for instance")
-    return notes
-
-
-def _unmatched(other: Sequence[Column], unused: NDArray[np.intp], left: int, table: str) -> list[str]:
-    """Say which rows of the other table no row here has the key of, and how many have none."""
-    notes = []
-    if len(unused):
-        one = len(other) == 1
-        told = (
-            _some([other[0].labels[int(other[0].values[k])] for k in unused]) if one else count_noun(len(unused), "row")
-        )
-        notes.append(f"{told} of {table} {'is' if len(unused) == 1 else 'are'} in no row here")
-    if left:
-        verbs = ("has", "is") if left == 1 else ("have", "are")
-        notes.append(f"{count_noun(left, 'row')} of {table} {verbs[0]} no key, and {verbs[1]} left out")
-    return notes
-
-
 def _begun(table: str) -> str:
     """Return what a table is called where a sentence begins: a name is written as it is."""
     return "The other table" if table == NAMELESS else table
@@ -280,12 +334,14 @@ def _begun(table: str) -> str:
 
 def _some(names: Sequence[str]) -> str:
     """Name some, and count the others."""
-    return listed(quoted(names[:_MOST_NAMED]) + [f"{len(names) - _MOST_NAMED:,} more"] * (len(names) > _MOST_NAMED))
+    return listed([*names[:_MOST_NAMED], *([f"{len(names) - _MOST_NAMED:,} more"] if len(names) > _MOST_NAMED else [])])
 
 
-def _bare(text: str) -> str:
-    """Return a text without what two people may write differently: case, blanks, marks, zeros in front."""
-    return re.sub(r"[\W_]+", "", text.casefold()).lstrip("0")
+def bare(text: str) -> str:
+    """Return a text without what two people may write differently: case, blanks, marks, and of a number zeros in front; numbers keep their marks."""
+    number = _NUMBER.fullmatch(text.strip())
+    plain = text.casefold() if number else re.sub(r"[\W_]+", "", text.casefold())
+    return (f"{number[1]}{number[2]}" if number else plain) or text
 
 
 def _check(

@@ -23,6 +23,7 @@ class Joining(Stepping):
         by: str | Sequence[str] | Mapping[str, str],
         *,
         columns: Sequence[str] | Mapping[str, str] = (),
+        loosely: bool = False,
         reason: str = "",
     ) -> Self:
         """Join columns of another table by a key (merge): what is known of choirs to the singers in them.
@@ -36,6 +37,8 @@ class Joining(Stepping):
             ``{"choir": "name"}``. Levels are the same by their labels, or by their codes where no label is the same; whole numbers are codes.
         columns : sequence of str or mapping, optional
             The columns to join; with new names ``{"choir_size": "size"}``. By default all but the key.
+        loosely : bool
+            Whether keys that differ in case, blanks, marks or zeros in front alone are the same: ``St. Mary`` and ``st mary``. Which were is told.
         reason : str
             Why; kept in the trail.
 
@@ -51,7 +54,7 @@ class Joining(Stepping):
         ColumnError
             For columns that are lacking, a name that is taken, and a key of fractions.
         MarkbaseError
-            If a key stands in several rows of the other table, no key is in both, or the rows of the other table come in parts.
+            If a key stands in several rows of the other table (or two come to the same loosely), no key is in both, or the rows of the other table come in parts.
 
         Warns
         -----
@@ -71,13 +74,15 @@ class Joining(Stepping):
         table: Any = other if isinstance(other, Stepping) else type(self)(other, name=NAMELESS)  # type: ignore[call-arg]
         keys = named_keys(by)
         pairs = named_columns(self._columns, table._columns, keys, columns, self._name, table._name)
-        found = joined(self._columns, table._columns, keys, pairs, table._name)
+        found = joined(self._columns, table._columns, keys, pairs, table._name, loosely)
         if not found.check.passed:
             raise AssertionError("join did not verify")  # a defect of ours
         for note in found.lost:
             remark(f"{note}.")
         same = all(new == old for new, old in pairs.items())
-        settings = {"other": table} | given(by=plain(by), columns=list(pairs) if same else pairs)
+        settings = {"other": table} | given(
+            by=plain(by), columns=list(pairs) if same else pairs, loosely=loosely or None
+        )
         study = object.__new__(type(self))
         study.__dict__.update(self.__dict__)
         study._columns = {**self._columns, **found.columns}
