@@ -111,9 +111,9 @@ def test_keys_that_are_written_otherwise_are_told_and_labels_go_before_codes():
     assert found["v"].values[:4].tolist() == [0, 1, 2, 3]
     assert np.isnan(found["v"].values[4:]).all()
     assert "taken as the same: `7` as `007`, `-07` as `-7`, `a` as `A` and `st. mary` as `St Mary`" in found.check().notes
-    with pytest.raises(mb.MarkbaseError, match=r"`St\. A` and `st a` of homes are the same where keys are held together loosely"):
+    with pytest.raises(mb.MarkbaseError, match=r"`st a` and `St\. A` of homes are the same where keys are held together loosely"):
         loose.join(small(k=["St. A", "st a"], v=[1, 2]), "k", loosely=True)
-    with pytest.raises(mb.MarkbaseError, match="`k` is `-`, `-07` and `15` here, `k` `A` and `B` there; they differ in case"):
+    with pytest.raises(mb.MarkbaseError, match="`k` is `7`, `15` and `-07` here, `k` `A` and `B` there; they differ in case"):
         loose.join(small(k=["A", "B"], v=[1, 2]), "k")
     coded = mb.Study(pd.DataFrame({"k": [1, 2, 2]})).as_categorical("k", labels={1: "2", 2: "1"})
     assert coded.join(small(k=[1, 2], v=[10, 20]).as_categorical("k"), "k")["v"].values.tolist() == [20, 10, 10]

@@ -27,6 +27,7 @@ from markbase.core.version import FORMAT_VERSION
 from markbase.files.data import open_study, read_table
 from markbase.files.data_writing import table_bytes, write_table
 from markbase.files.plan import Plan, read_plan, read_step, unfolded
+from markbase.files.stacked import is_several
 from markbase.files.text_files import STANDARD
 from markbase.show.page import Page
 from markbase.show.records import to_json
@@ -102,7 +103,17 @@ def data_options(function: F) -> F:
             help="Make `log_COLUMN` of each of these, by commas.",
             panel=DATA,
         ),
-        click.option("--sheet", help="Sheet of a spreadsheet; the first by default.", panel=DATA),
+        click.option(
+            "--sheet",
+            help="Sheet of a spreadsheet; the first by default. '*': all of them, one below another.",
+            panel=DATA,
+        ),
+        click.option(
+            "--file-column",
+            metavar="NAME",
+            help="Of several files (a folder, 'waves/*.csv') or sheets: make a column of that name which tells the one a row is from.",
+            panel=DATA,
+        ),
         click.option(
             "--layout",
             metavar="KEY=ROW",
@@ -209,6 +220,8 @@ class Source:
     """Names of columns, several by commas."""
     layout: str | None = None
     """``key=row`` texts, by commas."""
+    file_column: str | None = None
+    """What the column is called that tells which of several files a row is from."""
     joins: Sequence[str] = ()
     """``FILE: KEYS`` texts."""
 
@@ -221,6 +234,7 @@ class Source:
                 codebook=self.codebook or plan.codebook,
                 encoding=plan.encoding if self.encoding == "utf-8" else self.encoding,
                 sheet=self.sheet or plan.sheet,
+                file_column=self.file_column or plan.file_column,
                 layout=self._layout() or plan.layout,
             )
         else:
@@ -229,6 +243,7 @@ class Source:
                 self.codebook,
                 encoding=self.encoding,
                 sheet=self.sheet,
+                file_column=self.file_column,
                 layout=self._layout(),
                 source="--prepare",
             )
@@ -282,12 +297,15 @@ class Source:
         """
         plan = self.plan()
         book = self._codebook(plan)
+        told = plan.file_column if is_several(file) else None
         if read_in_parts(file):
-            study = open_in_parts(file, book, plan.missing, plan.encoding)
+            study = open_in_parts(file, book, plan.missing, plan.encoding, told)
         else:
             names = set(read_table(file, encoding=plan.encoding, layout=plan.layout).columns)
             book = replace(book, columns={n: spec for n, spec in book.columns.items() if n in names})
-            study = open_study(file, book, missing=plan.missing, encoding=plan.encoding, layout=plan.layout)
+            study = open_study(
+                file, book, missing=plan.missing, encoding=plan.encoding, layout=plan.layout, file_column=told
+            )
         for done in (step for step in like.trail.steps if step.action != "open"):
             step, action = done.record(), done.action
             column = str(step.get("name") or step.get("column") or "")

@@ -13,7 +13,7 @@ import rich_click as click
 from markbase.cli.progress import report_progress
 from markbase.cli.wishes import wishes
 from markbase.core.address_space import allowed_megabytes
-from markbase.core.errors import remark
+from markbase.core.errors import FileError, remark
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
@@ -21,6 +21,7 @@ from markbase.core.study.trail import TrailStep
 from markbase.core.tables import rows_of
 from markbase.files.data import TEXT_SUFFIXES, is_large, need_extra, only_in_parts, open_study
 from markbase.files.plan import Plan
+from markbase.files.stacked import bytes_of, files_of, is_several
 
 if TYPE_CHECKING:
     from rich.progress import Progress
@@ -29,6 +30,8 @@ SHARE = 8
 """A file that is larger than one such share of the free memory is read in parts."""
 _SMALL = 1 << 20
 """A smaller one is not, whatever is free."""
+_TOGETHER = 1 << 26
+"""Several files that are larger together are, whatever is free."""
 
 
 class Mentioned:
@@ -84,12 +87,18 @@ def read_in_parts(file: Path, planned: bool = False) -> bool:
         raise click.UsageError("--in-memory and reading in parts contradict each other; leave one out.")
     if wanted.in_memory and only_in_parts(file):
         raise click.UsageError(
-            f"`{file}` is read in parts, as folders and patterns of names are; leave --in-memory out."
+            f"`{file}` is read in parts, as packed files and Arrow's own are; leave --in-memory out."
         )
     return asked or (not wanted.in_memory and (planned or only_in_parts(file) or _too_large(file)))
 
 
-def open_in_parts(file: Path, codebook: Codebook, missing: Sequence[object] = (), encoding: str = "utf-8") -> Study:
+def open_in_parts(
+    file: Path,
+    codebook: Codebook,
+    missing: Sequence[object] = (),
+    encoding: str = "utf-8",
+    file_column: str | None = None,
+) -> Study:
     """Open a file whose rows are read a part at a time, with what a codebook says of columns that it has."""
     from markbase.files.parts.paths import described
 
@@ -98,7 +107,16 @@ def open_in_parts(file: Path, codebook: Codebook, missing: Sequence[object] = ()
     book = replace(codebook, columns={n: spec for n, spec in codebook.columns.items() if n in names})
     cluster = wishes().cluster_address
     with _Bar(file.name) as told:
-        return open_study(file, book, missing=missing, encoding=encoding, in_parts=True, cluster=cluster, progress=told)
+        return open_study(
+            file,
+            book,
+            missing=missing,
+            encoding=encoding,
+            in_parts=True,
+            cluster=cluster,
+            progress=told,
+            file_column=file_column,
+        )
 
 
 def merged_alike(done: TrailStep, column: Column) -> dict[str, Any]:
@@ -124,12 +142,19 @@ def _too_large(file: Path) -> bool:
 
 
 def _is_too_large(file: Path) -> bool:
+    kinds = (".parquet", *TEXT_SUFFIXES)
     try:
-        size = file.stat().st_size if file.suffix.lower() in (".parquet", *TEXT_SUFFIXES) and file.is_file() else 0
+        several = is_several(file)
+        files = files_of(file, kinds) if several else [file] if file.is_file() and file.suffix.lower() in kinds else []
+        size = bytes_of(files)
+    except FileError:  # which is told where they are read
+        return False
     except (OSError, ValueError):
         return False  # a name that no file can have is told where it is read
     if size < _SMALL:
         return False
+    if several and size > _TOGETHER:
+        return True
     try:
         import psutil
     except ImportError:

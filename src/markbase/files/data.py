@@ -14,12 +14,14 @@ import pandas as pd
 from markbase.core.arguments import checked
 from markbase.core.errors import FileError
 from markbase.core.study.codebook import Codebook, as_codebook
-from markbase.core.study.steps.joining import opened_as
+from markbase.core.study.steps.opened import lacking_in, opened_as
 from markbase.core.study.study import Study
 from markbase.files.chosen import Chosen, chosen_columns
 from markbase.files.codebook import read_codebook
 from markbase.files.layout import GivenLayout, Layout
-from markbase.files.spreadsheets import read_sheet
+from markbase.files.parts.paths import names_of_files, told_of
+from markbase.files.spreadsheets import SHEETS, read_sheet, sheets_like
+from markbase.files.stacked import Table, files_of, is_several, names_for, refuse_if_large, stacked
 from markbase.files.text_data import read_text_table
 from markbase.files.text_files import STANDARD, no_room, read_bytes
 
@@ -44,6 +46,7 @@ def open_study(
     in_parts: bool = False,
     cluster: str | None = None,
     progress: Callable[[int, int | None], None] | None = None,
+    file_column: str | None = None,
 ) -> Study:
     """Open a data file as a study.
 
@@ -52,7 +55,9 @@ def open_study(
     path : str or Path
         ``-`` for standard input; a text file (``.csv``, ``.tsv``, ``.tab``, ``.txt``) with a line of column names and a line
         for each row, separated by commas, tabs, semicolons or bars (told by the first line); a
-        spreadsheet (``.xlsx``, ``.ods``); or a ``.parquet`` file. The last three need an extra.
+        spreadsheet (``.xlsx``, ``.ods``); or a ``.parquet`` file. The last three need an extra. Of a folder, or a pattern of names such as
+        ``waves/*.csv``, the rows of all files stand one below another; columns are the same by their names, and where a file does not have one, its rows
+        have gaps for that reason.
     codebook : str, Path, Codebook or mapping, optional
         What is known of the columns, or the file that says it, as `read_codebook` reads it.
     missing : sequence
@@ -61,7 +66,7 @@ def open_study(
     encoding : str
         How the bytes of a text file stand for characters.
     sheet : str, optional
-        Which sheet of a spreadsheet; by default the first.
+        Which sheet of a spreadsheet; by default the first. Of a pattern of names, such as ``*``, the rows of all such sheets stand one below another.
     layout : mapping of str to int, optional
         Where things stand in a file that does not begin with the names of its columns: ``header`` is the row of the names, ``labels`` a
         row that says what they are called in full, as survey platforms write it below the names, ``data`` the first row of the data and
@@ -78,6 +83,9 @@ def open_study(
         small results travel. The files must have the same path on every worker. Needs the package ``dask[distributed]``.
     progress : callable, optional
         With `in_parts`: told how many rows of the first look are done, and of how many if that is known.
+    file_column : str, optional
+        Of several files, or sheets: what the column is called that tells which of them a row is from, by what is different in the names of
+        files (``2019`` of ``wave_2019.csv``), or the name of the sheet. None for no such column.
 
     Returns
     -------
@@ -120,16 +128,26 @@ def open_study(
         from markbase.files.parts.opening import table_in_parts
 
         table, book = table_in_parts(
-            path, as_codebook(book), encoding=encoding, progress=progress, cluster=cluster, chosen=columns
+            path,
+            as_codebook(book),
+            encoding=encoding,
+            progress=progress,
+            cluster=cluster,
+            chosen=columns,
+            file_column=file_column,
         )
         return Study(table, book, missing=missing, name=table.source.name if table.source else path.name)
     if only_in_parts(path):
-        what = (
-            "a folder" if path.is_dir() else "packed, or one of Arrow's own" if path.is_file() else "a pattern of names"
+        raise FileError(
+            f"`{path}` is packed, or one of Arrow's own: such data are read in parts; open them with in_parts=True."
         )
-        raise FileError(f"`{path}` is {what}: such data are read in parts; open them with in_parts=True.")
     settings = (missing, encoding != "utf-8", sheet, layout, columns is not None)
     name = "standard input" if path == STANDARD else path.name
+    several = _several(path, encoding, sheet, places)
+    if several is not None:
+        return _of_several(path, several, as_codebook(book), missing, columns, file_column)
+    if file_column is not None:
+        raise FileError(f"`{path}` is one file, and `{file_column}` would be the same in all rows; leave it out.")
     quick = _quickly_read(path, as_codebook(book), encoding, columns) if places.is_plain else None
     if quick is not None:
         return _told(Study(quick[0], quick[1], missing=missing, name=name), path, codebook, settings)
@@ -137,6 +155,45 @@ def open_study(
     nested = {n for n in frame.columns if path.suffix.lower() == ".parquet" and _is_nested(frame[n])}
     names, known = chosen_columns(list(frame.columns), columns, as_codebook(book), name, nested)
     return _told(Study(frame[names], known.with_labels(labels), missing=missing, name=name), path, codebook, settings)
+
+
+Several = tuple[list[Table], list[str], list[str]]
+"""Tables whose rows stand one below another, what each is called, and what tells its rows."""
+
+
+def _several(path: Path, encoding: str, sheet: str | None, layout: Layout) -> Several | None:
+    """Read the tables that a folder, a pattern of names, or one of the sheets of a spreadsheet means; None where one table is meant."""
+    if is_several(path):
+        files = files_of(path, (*TEXT_SUFFIXES, *EXTRAS))
+        refuse_if_large(path, files)
+        return [_read(file, encoding, sheet, layout) for file in files], names_for(files), names_of_files(files)
+    if sheet is None or path.suffix.lower() not in SHEETS:
+        return None
+    need_extra(path, path.suffix.lower())
+    sheets = sheets_like(path, sheet)
+    if sheets is None:
+        return None
+    return [read_sheet(path, own, layout) for own in sheets], [f"sheet {own}" for own in sheets], sheets
+
+
+def _of_several(
+    path: Path,
+    several: Several,
+    book: Codebook,
+    missing: Sequence[object],
+    chosen: Chosen | None,
+    file_column: str | None,
+) -> Study:
+    """Make a study of tables whose rows stand one below another."""
+    found = stacked(*several, file_column)
+    nested = {n for n in found.frame.columns if _is_nested(found.frame[n])}
+    told = told_of(path)
+    names, known = chosen_columns(list(found.frame.columns), chosen, book, told, nested)
+    study = Study(found.frame[names], known.with_labels(found.labels), missing=missing, name=told)
+    return lacking_in(
+        study,
+        {n: {f"not in {p}": rows for p, rows in there.items()} for n, there in found.lacking.items() if n in study},
+    )
 
 
 def _told(study: Study, path: Path, codebook: object, settings: Sequence[object]) -> Study:
@@ -172,10 +229,10 @@ def _quickly_read(path: Path, book: Codebook, encoding: str, columns: Chosen | N
 
 
 def only_in_parts(path: Path) -> bool:
-    """Return whether data are read in parts alone: a folder, a pattern of names, a packed file, or one of Arrow's own."""
+    """Return whether data are read in parts alone: a packed file, or one of Arrow's own, or several of which one is so."""
     try:
-        pattern = any(mark in path.name for mark in "*?[") and not path.exists()
-        return pattern or path.is_dir() or (path.suffix.lower() in _ONLY_IN_PARTS and path.is_file())
+        several = path.rglob("*") if path.is_dir() else [path] if path.is_file() or is_several(path) else []
+        return any(p.suffix.lower() in _ONLY_IN_PARTS for p in several)
     except (OSError, ValueError):
         return False  # a name that no file can have is told where it is read
 
@@ -190,6 +247,10 @@ def read_table(
 
 def _read(path: Path, encoding: str, sheet: str | None, layout: Layout) -> tuple[pd.DataFrame, dict[str, str]]:
     """Read a file as a table, and what its columns are called in full where the file says so."""
+    several = _several(path, encoding, sheet, layout)
+    if several is not None:
+        together = stacked(*several)
+        return together.frame, together.labels
     suffix = path.suffix.lower()
     if suffix == ".parquet":
         need_extra(path, suffix)

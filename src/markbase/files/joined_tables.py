@@ -9,7 +9,8 @@ from pathlib import Path
 from typing import Any
 
 from markbase.core.errors import MarkbaseError, MarkbaseWarning, remark
-from markbase.core.study.steps.joining import opened_as, refuse_without_file
+from markbase.core.study.steps.joining import refuse_without_file
+from markbase.core.study.steps.opened import opened_as
 from markbase.core.study.study import Study
 from markbase.files.data import open_study
 from markbase.files.text_files import seen_from

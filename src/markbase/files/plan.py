@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     from markbase.core.results.logistic import LogisticFit
 
 _TABLES = ("blocks", "compare", "data", "fit", "output", "prepare", "reliability", "screen", "backward_elimination")
-_DATA_KEYS = ("codebook", "encoding", "file", "in_parts", "kinds", "layout", "missing", "sheet")
+_DATA_KEYS = ("codebook", "encoding", "file", "file_column", "in_parts", "kinds", "layout", "missing", "sheet")
 
 
 @dataclass(frozen=True)
@@ -53,6 +53,8 @@ class Plan:
     """Where the names, and the data, stand in the file."""
     in_parts: bool = False
     """Whether rows are read a part at a time."""
+    file_column: str | None = None
+    """Of several files: what the column is called that tells which of them a row is from."""
     prepare: tuple[Mapping[str, Any], ...] = ()
     """The preparing steps, as `Study.prepare` takes them."""
     source: str = "the plan"
@@ -64,8 +66,8 @@ class Plan:
 
     @property
     def opened_with(self) -> dict[str, Any]:
-        """How the file is read: its encoding, sheet and layout."""
-        return {"encoding": self.encoding, "sheet": self.sheet, "layout": self.layout}
+        """How the file is read: its encoding, sheet and layout, and the column that tells the file."""
+        return {"encoding": self.encoding, "sheet": self.sheet, "layout": self.layout, "file_column": self.file_column}
 
     @property
     def book(self) -> Codebook:
@@ -181,7 +183,7 @@ def read_plan(path: str | Path) -> Plan:
     ----------
     path : str or Path
         A TOML file with a table ``[data]`` (``file`` and, if need be, ``codebook``, ``missing``,
-        ``encoding``, ``sheet``, ``layout``; paths are taken from the plan's folder) and a ``[[prepare]]`` for each step.
+        ``encoding``, ``sheet``, ``layout``, ``file_column``; paths are taken from the plan's folder) and a ``[[prepare]]`` for each step.
 
     Returns
     -------
@@ -215,7 +217,7 @@ def read_plan(path: str | Path) -> Plan:
         if key not in _DATA_KEYS:
             line = Lines(text, path.name).within("data", 0, key)
             raise MarkbaseError(f"{path.name}, line {line}, data: unknown key `{key}`.{near(key, _DATA_KEYS)}")
-    for key in ("file", "codebook", "encoding", "sheet"):
+    for key in ("file", "codebook", "encoding", "sheet", "file_column"):
         value = data.get(key, "unnamed")
         if not isinstance(value, str) or not value:
             line = Lines(text, path.name).within("data", 0, key)
@@ -255,6 +257,7 @@ def read_plan(path: str | Path) -> Plan:
         kinds=kinds,
         encoding=data.get("encoding", "utf-8"),
         sheet=data.get("sheet"),
+        file_column=data.get("file_column"),
         layout=layout,
         in_parts=data.get("in_parts", False),
         prepare=tuple(placed(step, folder) for step in steps),

@@ -40,6 +40,7 @@ def write_plan(
     encoding: str = "utf-8",
     sheet: str | None = None,
     layout: GivenLayout | None = None,
+    file_column: str | None = None,
     title: str = "",
     replace: bool = False,
 ) -> None:
@@ -59,7 +60,7 @@ def write_plan(
         Its codebook.
     missing : sequence
         Codes that stand for a missing answer in every column, as `open_study` was given them.
-    encoding, sheet, layout
+    encoding, sheet, layout, file_column
         How the file was read, as `open_study` was given it.
     title : str
         The title of the report.
@@ -105,7 +106,7 @@ def write_plan(
         steps,
         missing,
         more,
-        opened_with={"encoding": encoding, "sheet": sheet, "layout": layout},
+        opened_with={"encoding": encoding, "sheet": sheet, "layout": layout, "file_column": file_column},
         in_parts=study.in_parts,
     )
     write_whole(path, text.encode())
@@ -202,7 +203,7 @@ def plan_text(
     """Write a plan that `read_plan` reads, its files named as seen from where it will be.
 
     `steps` are as `Trail.written` returns them, their files named likewise; `more` has further tables, or lists of them, by name; `opened_with` says how
-    the file is read: `encoding`, `sheet`, `layout`, as `open_study` takes them, and `kinds` what columns are, above the codebook.
+    the file is read: `encoding`, `sheet`, `layout`, `file_column`, as `open_study` takes them, and `kinds` what columns are, above the codebook.
     """
     document = tomlkit.document()
     data = tomlkit.table()

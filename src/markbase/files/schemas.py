@@ -119,6 +119,10 @@ def plan_schema() -> Schema:
         "codebook": _TEXT,
         "encoding": _TEXT,
         "sheet": _TEXT,
+        "file_column": {
+            **_TEXT,
+            "description": "Of several files: what the column is called that tells which of them a row is from.",
+        },
         "layout": _table({key: {"type": "integer", "minimum": 1} for key in ("data", "header", "labels", "last")}),
         "in_parts": {"type": "boolean"},
         "missing": {"type": "array", "items": _CODE},

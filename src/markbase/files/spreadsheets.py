@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import warnings
 import zipfile
+from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import Any
 
@@ -16,22 +17,56 @@ from markbase.files.layout import TOP, Layout, header_hint, with_names, written
 from markbase.files.text_files import no_room, read_bytes
 from markbase.files.text_tables import checked_names
 
+SHEETS = (".xlsx", ".ods")
+"""How the names of spreadsheets end."""
 
-def read_sheet(path: Path, sheet: str | None, layout: Layout) -> tuple[pd.DataFrame, dict[str, str]]:
-    """Read a sheet, by default the first, as a table, and what its columns are called in full where the layout says so."""
-    raw = read_bytes(path)
+
+def sheets_like(path: Path, pattern: str) -> list[str] | None:
+    """Return the sheets whose names are like a pattern, in their order; None where it is none, or one is called so.
+
+    Raises
+    ------
+    FileError
+        If the file cannot be read, or no sheet is called like that.
+    """
+    if not any(mark in pattern for mark in "*?["):
+        return None
+    sheets = _sheets(path, read_bytes(path))[1]
+    if pattern in sheets:
+        return None
+    found = [name for name in sheets if fnmatchcase(name, pattern)]
+    if not found:
+        raise FileError(f"`{path}` has no sheet like `{pattern}`; there {_are(sheets)}.")
+    return found
+
+
+def _are(sheets: list[str]) -> str:
+    return f"{'is' if len(sheets) == 1 else 'are'} {listed(quoted(sheets))}"
+
+
+def _sheets(path: Path, raw: bytes) -> tuple[pd.ExcelFile, list[str]]:
+    """Open a spreadsheet, and name its sheets."""
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")  # about styles, which are not read
             book = pd.ExcelFile(io.BytesIO(raw), engine="odf" if path.suffix.lower() == ".ods" else "openpyxl")
-            sheets = [str(name) for name in book.sheet_names]
-            if sheet is not None and sheet not in sheets:
-                raise FileError(
-                    f"`{path}` has no sheet `{sheet}`; there {'is' if len(sheets) == 1 else 'are'} {listed(quoted(sheets))}."
-                )
+            return book, [str(name) for name in book.sheet_names]
+    except MemoryError:
+        raise no_room(path) from None
+    except Exception as problem:
+        raise FileError(f"`{path}` cannot be read as a spreadsheet: {str(problem).splitlines()[0]}.") from None
+
+
+def read_sheet(path: Path, sheet: str | None, layout: Layout) -> tuple[pd.DataFrame, dict[str, str]]:
+    """Read a sheet, by default the first, as a table, and what its columns are called in full where the layout says so."""
+    raw = read_bytes(path)
+    book, sheets = _sheets(path, raw)
+    if sheet is not None and sheet not in sheets:
+        raise FileError(f"`{path}` has no sheet `{sheet}`; there {_are(sheets)}.")
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
             cells = book.parse(sheet or sheets[0], header=None, dtype=object, keep_default_na=False, na_values=[""])
-    except FileError:
-        raise
     except MemoryError:
         raise no_room(path) from None
     except Exception as problem:

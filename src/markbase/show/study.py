@@ -87,7 +87,10 @@ def study_page(study: Study, mend: Mend | None = as_method) -> Page:
     rows = []
     for r in rows_of(overview):
         column = study[str(r.column)]
-        missing = f"{r.missing:,}" if not r.coded else f"{r.missing:,} ({r.blank:,} blank, {r.coded:,} coded)"
+        missing = f"{r.missing:,}"
+        if r.coded:
+            coded = any(reason.code for reason in column.missing_codes)
+            missing += f" ({r.blank:,} blank, {r.coded:,} {'coded' if coded else 'for a reason'})"
         kind = f"{r.kind}?" if r.guessed else str(r.kind)
         rows.append(
             Row(

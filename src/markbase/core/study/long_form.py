@@ -143,13 +143,13 @@ def _occasions(measured: Mapping[str, Sequence[str]], labels: Sequence[str]) -> 
                 f"The occasions are {next(iter(counts.values()))}, and each needs a label of its own, not {listed(quoted(labels))}."
             )
         return list(labels)
-    different = [_what_differs(list(old)) for old in measured.values()]
+    different = [what_differs(list(old)) for old in measured.values()]
     if not all(different[0]) or any(own != different[0] for own in different):
         raise ColumnError("The names of the columns do not say what the occasions are called; name these in `labels`.")
     return different[0]
 
 
-def _what_differs(names: list[str]) -> list[str]:
+def what_differs(names: list[str]) -> list[str]:
     """Return what is different in names that begin, or end, alike: `1` and `2` of `score_1` and `score_2`; the names themselves where nothing is."""
     begin = _alike(names)
     rests = [n[begin:] for n in names]

@@ -11,14 +11,14 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.errors import FileError, MarkbaseError, remark
+from markbase.core.errors import ColumnError, FileError, MarkbaseError, remark
 from markbase.core.rows.parts import InParts
 from markbase.core.rows.table import TableInParts, TextsInParts
 from markbase.core.study.codebook import Codebook
 from markbase.files.chosen import Chosen, chosen_columns
 from markbase.files.layout import TOP, names_again
 from markbase.files.parts.first_look import Progress, table_in_memory, table_of_files
-from markbase.files.parts.paths import described
+from markbase.files.parts.paths import described, names_of_files
 from markbase.files.parts.table_files import TableFiles, plain_words
 from markbase.files.text_tables import blank_rows, said_of_unnamed
 
@@ -71,6 +71,7 @@ def table_in_parts(
     progress: Progress | None = None,
     cluster: str | None = None,
     chosen: Chosen | None = None,
+    file_column: str | None = None,
 ) -> tuple[TableInParts, Codebook]:
     """Look once over files whose rows are then read a part at a time, here or by the workers of a cluster.
 
@@ -81,6 +82,8 @@ def table_in_parts(
         table, types = described(path, encoding)
     except ImportError as problem:
         raise FileError(f"`{path}` cannot be read in parts: {plain_words(problem)}.") from None
+    if file_column is not None:
+        table, types = _telling_files(table, types, file_column)
     names, book = chosen_columns(list(types), chosen, book, table.told, table.nested)
     types = {name: types[name] for name in names}
     if cluster is None:
@@ -91,15 +94,28 @@ def table_in_parts(
         found = table_of_files_on_cluster(table, types, book, cluster, progress)
     if found.source is not None and not found.source.rows:
         raise FileError(f"`{table.told}` has column names but no rows.")
-    told = _row_of_names(table, names)
+    told = _row_of_names(table, [name for name in names if name != file_column])
     if told:
         remark(f"`{table.told}`: {told}")
     return _with_unnamed(found, table), book
 
 
+def _telling_files(table: TableFiles, types: dict[str, bool], name: str) -> tuple[TableFiles, dict[str, bool]]:
+    """Return files, and whether each column may be numbers, with a column more that tells the file."""
+    if len(table.files) < 2:
+        raise FileError(f"`{table.told}` is one file, and `{name}` would be the same in all rows; leave it out.")
+    if name in types:
+        raise ColumnError(
+            f"The files have a column `{name}` themselves; name the column that tells the file otherwise."
+        )
+    told = names_of_files([Path(mark.path) for mark in table.files])
+    marks = tuple(replace(mark, label=label) for mark, label in zip(table.files, told, strict=True))
+    return replace(table, files=marks, file_column=name), {name: False, **types}
+
+
 def _row_of_names(table: TableFiles, names: Sequence[str]) -> str:
     """Say that the first row of text files looks like a row of names; empty if it does not."""
-    first = table.first_rows(names, _TOP_BYTES) if table.written else None
+    first = table.first_rows(names, _TOP_BYTES) if table.written and names else None
     if first is None:
         return ""
     cells = [
@@ -121,7 +137,7 @@ def _is_empty(column: TextsInParts | InParts | NDArray[np.float64]) -> bool:
 
 def _with_unnamed(found: TableInParts, table: TableFiles) -> TableInParts:
     """Say what a column without a name is called; with neither a name nor a value it is none."""
-    unnamed = [n for n in found.columns if not table.names[n].strip()]
+    unnamed = [n for n in found.columns if not table.names.get(n, n).strip()]
     empty = [n for n in unnamed if _is_empty(found.columns[n])]
     if called := [n for n in unnamed if n not in empty]:
         remark(said_of_unnamed(f"`{table.told}`", called))

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from markbase.core.errors import FileError, listed, near
+from markbase.core.study.long_form import what_differs
 from markbase.files.parts.table_files import FORMATS, PACKED, FileMark, TableFiles, opened, plain_words
 from markbase.files.text_tables import checked_names, separator_of
 from markbase.files.whole_files import note_input
@@ -22,7 +23,7 @@ def described(path: str | Path, encoding: str) -> tuple[TableFiles, dict[str, bo
 
     paths = _paths(str(path))
     kinds = {_suffix(p) for p in paths}
-    told = Path(path).name or str(path)
+    told = told_of(Path(path))
     if len({FORMATS.get(k) for k in kinds}) > 1:
         raise FileError(
             f"`{path}` holds files of different kinds ({listed(sorted(kinds))}); name those of one kind, for instance `{path}/*.parquet`."
@@ -61,6 +62,13 @@ def described(path: str | Path, encoding: str) -> tuple[TableFiles, dict[str, bo
     return TableFiles(tuple(marks), kind, told, raw, nested=nested), types
 
 
+def told_of(path: Path) -> str:
+    """Return what files are called: their name, of a pattern for any names with the folder."""
+    return (
+        f"{path.parent.name}/{path.name}" if path.name.startswith("*") and path.parent.name else path.name or str(path)
+    )
+
+
 def _described_texts(marks: Sequence[FileMark], told: str, encoding: str) -> tuple[TableFiles, dict[str, bool]]:
     header: list[str] = []
     separator = ","
@@ -88,12 +96,25 @@ def _described_texts(marks: Sequence[FileMark], told: str, encoding: str) -> tup
     return TableFiles(tuple(marks), "csv", told, raw, separator, encoding), dict.fromkeys(clean, True)
 
 
-def _like(pattern: Path) -> list[str]:
+def like(pattern: Path) -> list[str]:
     """Return the files whose names are like a pattern; ``**`` stands for any folders."""
     parts = pattern.parts
     first = next(k for k, part in enumerate(parts) if any(mark in part for mark in "*?["))
     home = Path(*parts[:first]) if first else Path()
     return sorted(str(p) for p in home.glob(str(Path(*parts[first:]))) if p.is_file())
+
+
+def names_of_files(files: Sequence[Path]) -> list[str]:
+    """Return what tells files apart: what is different in their names, or the names, with their folders where these are the same."""
+    stems = [p.stem for p in files]
+    if len(set(stems)) < len(stems):
+        return (
+            [p.with_suffix("").as_posix() for p in files]
+            if len({p.suffix for p in files}) == 1
+            else [p.as_posix() for p in files]
+        )
+    different = what_differs(stems) if len(stems) > 1 else stems
+    return different if all(different) else stems
 
 
 def _suffix(path: str) -> str:
@@ -110,7 +131,7 @@ def _paths(path: str) -> list[str]:
             raise FileError(f"The folder `{path}` holds no data file ({', '.join(FORMATS)}).")
         return found
     if any(mark in path for mark in "*?[") and not place.exists():
-        found = _like(place)
+        found = like(place)
         if not found:
             raise FileError(f"No file has a name like `{path}`.")
     else:

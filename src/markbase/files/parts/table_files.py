@@ -59,6 +59,8 @@ class FileMark:
     """Its size."""
     changed: int
     """When it was last changed, in nanoseconds."""
+    label: str = ""
+    """What tells it from the others, where a column does."""
 
     def check(self) -> None:
         """Refuse a file that is gone, or is another one now."""
@@ -96,6 +98,8 @@ class TableFiles:
     """How many rows these have."""
     nested: frozenset[str] = frozenset()
     """Columns that hold lists or records, which are not read."""
+    file_column: str | None = None
+    """What the column is called that tells the file, which the files do not have; None for no such column."""
 
     @property
     def written(self) -> bool:
@@ -155,10 +159,30 @@ class TableFiles:
 
     def batches(self, names: Sequence[str], as_text: Collection[str]) -> Iterator[pa.RecordBatch]:
         """Yield the rows as Arrow has them, at most `PART_ROWS` at a time, with the columns in the order of the names."""
+        own = self.in_files(names)
+        as_text = as_text if own else self.names  # of the one that is read all the same nothing is asked
+        alone = [self] if own == list(names) else [replace(self, files=(mark,)) for mark in self.files]
         with self.as_they_were():
-            for batch in self._batches(names, as_text):
-                for at in range(0, batch.num_rows, PART_ROWS):
-                    yield batch.slice(at, PART_ROWS)
+            for table in alone:
+                for batch in table._batches(own, as_text):
+                    whole = self.with_file(batch, names, table.files[0])
+                    for at in range(0, batch.num_rows, PART_ROWS):
+                        yield whole.slice(at, PART_ROWS)
+
+    def in_files(self, names: Sequence[str]) -> list[str]:
+        """Return those of some columns that the files have."""
+        return [name for name in names if name != self.file_column]
+
+    def with_file(self, batch: pa.RecordBatch, names: Sequence[str], mark: FileMark) -> pa.RecordBatch:
+        """Return rows of a file with the column that tells it, where that is among the columns asked for."""
+        import pyarrow as pa
+
+        if self.file_column is None or self.file_column not in names:
+            return batch
+        told = pa.repeat(mark.label, batch.num_rows)
+        columns = batch.columns[: len(names) - 1]  # where no other is asked for, one is read all the same
+        columns.insert(list(names).index(self.file_column), told)
+        return pa.RecordBatch.from_arrays(columns, names=list(names))
 
     def _batches(self, names: Sequence[str], as_text: Collection[str]) -> Iterator[pa.RecordBatch]:
         import pyarrow.dataset as ds
@@ -190,7 +214,7 @@ class TableFiles:
         """Return the first rows of text files as texts, about so many bytes of them; None if there are none."""
         from pyarrow import csv as pacsv
 
-        read, parse, convert = self.csv_options(names, names)
+        read, parse, convert = self.csv_options(self.in_files(names), names)
         read.block_size = size
         try:
             with (
@@ -202,7 +226,7 @@ class TableFiles:
         except FileError:  # a row that is longer than that, or what is said of where all rows are read
             first = None
         if first is not None and first.num_rows:
-            return first
+            return self.with_file(first, names, self.files[0])
         batches = self.batches(names, names)
         first = next(batches, None)
         batches.close()  # type: ignore[attr-defined]  # it is a generator

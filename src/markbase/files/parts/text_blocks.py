@@ -74,14 +74,17 @@ class TextBlock:
         rows = 0
         try:
             with self.table.as_they_were():
-                read, parse, convert = self.table.csv_options(names or [next(iter(self.table.names))], as_text)
+                own = self.table.in_files(names)
+                kinds = as_text if own else self.table.names
+                read, parse, convert = self.table.csv_options(own or [next(iter(self.table.names))], kinds)
                 read.use_threads, read.block_size, read.column_names = False, self.data.size + 1, raw
                 whole = pacsv.read_csv(pa.BufferReader(self.data), read, parse, convert)
             rows = whole.num_rows
         finally:
             if not self.known:
                 _check_quotes(_unsure(self.data, rows), self.table.separator.encode())
-        yield from whole.to_batches(PART_ROWS)
+        for batch in whole.to_batches(PART_ROWS):
+            yield self.table.with_file(batch, names, self.table.files[self.cut.file])
 
     def blank_rows(self) -> int:
         """Count the rows that hold no value; none are where lines are broken."""

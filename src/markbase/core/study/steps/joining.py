@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from copy import copy
 from dataclasses import replace
-from typing import Any, Self, TypeVar
+from typing import Any, Self
 
 from markbase.core.errors import MarkbaseError, remark
 from markbase.core.study.frames import AnyTable
@@ -105,16 +104,6 @@ class Joining(Stepping):
             return {"table": self._name}
         settings, done = self._opened
         return {**settings, **given(prepare=self._trail.written(done))}
-
-
-S = TypeVar("S", bound=Joining)
-
-
-def opened_as(study: S, settings: Mapping[str, Any]) -> S:
-    """Return a study, as it is now, with what a step of a plan that joins it would say of the file it was opened from."""
-    study = copy(study)
-    study._opened = settings, len(study._trail)
-    return study
 
 
 def refuse_without_file(step: Mapping[str, Any]) -> None:
