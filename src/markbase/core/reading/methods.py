@@ -31,7 +31,7 @@ _CORRECTED = {
     "scheffe": "corrected after Scheffé",
     "none": "not corrected for one another",
 }
-_TOLD_OF_ROWS = ("as_long", "keep", "hold_out", "join", "leave_out_repeats")
+_TOLD_OF_ROWS = ("aggregate", "as_long", "keep", "hold_out", "join", "leave_out_repeats")
 
 
 @dataclass(frozen=True)

@@ -103,8 +103,8 @@ def joined(
         "open the table that is joined in memory: it has a row for each key",
     )
     pair = _Keys(
-        [_as_key(here[name], "the data") for name in keys],
-        [_as_key(there[name], table) for name in keys.values()],
+        [as_key(here[name], "the data") for name in keys],
+        [as_key(there[name], table) for name in keys.values()],
         keys,
         table,
         loosely,
@@ -187,7 +187,7 @@ class _Keys:
             )
         complete = all_of([c.present for c in self.other])
         places = np.flatnonzero(complete)
-        there = _together([c.values for c in self.other], sizes)[places]
+        there = together([c.values for c in self.other], sizes)[places]
         known, first, times = np.unique(there, return_index=True, return_counts=True)
         if len(known) == 0:
             raise ColumnError(f"No row of {self.table} has a value in {listed(quoted(self.names.values()))}.")
@@ -198,7 +198,7 @@ class _Keys:
                 f"{count_noun(several, 'key')} of {self.table} stand{'s' if several == 1 else ''} in several rows, {twice} in {int(times.max())}: which of them is meant? "
                 f"A table that is joined has one row for each key. If its rows are the cases, open it, and join this one to it."
             )
-        codes = _together([look_up(at, c.values) for at, c in zip(self.alike, self.own, strict=True)], sizes)
+        codes = together([look_up(at, c.values) for at, c in zip(self.alike, self.own, strict=True)], sizes)
         place = np.minimum(np.searchsorted(known, codes), len(known) - 1)
         has_key = all_of([c.present for c in self.own])
         found = has_key & (look_up(known, place) == codes)
@@ -209,7 +209,7 @@ class _Keys:
         """Count the different keys of some rows."""
         sizes = [len(c.levels) for c in self.own]
         return len(
-            counted_codes(np.where(rows, _together([c.values for c in self.own], sizes), -1), math.prod(sizes))[0]
+            counted_codes(np.where(rows, together([c.values for c in self.own], sizes), -1), math.prod(sizes))[0]
         )
 
     def compared(self) -> str:
@@ -266,7 +266,7 @@ class _Keys:
         return notes
 
 
-def _as_key(column: Column, table: str) -> Column:
+def as_key(column: Column, table: str) -> Column:
     """Return a column as a group whose levels are keys; whole numbers are codes."""
     if column.fault:
         raise ColumnError(column.fault)
@@ -283,7 +283,7 @@ def _as_key(column: Column, table: str) -> Column:
     return numbered(column)
 
 
-def _together(codes: Sequence[Any], sizes: Sequence[int]) -> Any:
+def together(codes: Sequence[Any], sizes: Sequence[int]) -> Any:
     """Return one code for those of all columns of a key."""
     joint = codes[0].astype(np.int64)
     for own, size in zip(codes[1:], sizes[1:], strict=True):

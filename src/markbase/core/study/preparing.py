@@ -45,7 +45,7 @@ class Preparing(Declaring, Recoding, Cutting, Deriving, CodingSteps, RowSteps, J
         if column is not None:
             self.column(column)
         for step in reversed(self._trail.steps):
-            made = step.settings["columns"] if step.action in ("as_long", "join") else ()
+            made = step.settings["columns"] if step.action in ("aggregate", "as_long", "join") else ()
             if step.check is not None and column in (None, step.column, *made):
                 return step.check
         what = f"`{column}` was not recoded: it is as it was read" if column else "Nothing was recoded yet"

@@ -8,11 +8,12 @@ from typing import Self
 import numpy as np
 import pandas as pd
 
-from markbase.core.arguments import check_seed
-from markbase.core.errors import MarkbaseError, count_noun, listed, quoted, remark
+from markbase.core.arguments import check_seed, told_value
+from markbase.core.errors import ColumnError, MarkbaseError, count_noun, listed, quoted, remark
 from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import kept_rows as in_memory
 from markbase.core.rows.row_functions import refuse_in_parts
+from markbase.core.study.aggregating import aggregated, wanted_columns
 from markbase.core.study.declarations import as_levels
 from markbase.core.study.long_form import in_long_form, names_of_measurements
 from markbase.core.study.repeats import check_of_repeats, other_answers, sources_of_repeats
@@ -193,6 +194,59 @@ class RowSteps(Stepping):
         study._columns, study._rows = found, times * self._rows
         study._index = pd.RangeIndex(study._rows)
         study._trail = self._trail.then(TrailStep("as_long", name, text, settings, reason, check))
+        return study
+
+    def aggregate(self, by: str | Sequence[str], columns: Mapping[str, object], *, reason: str = "") -> Self:
+        """Make one row for each level of a group, or each combination of several: of choirs what is in the rows of their singers (collapse).
+
+        Parameters
+        ----------
+        by : str or sequence of str
+            The group, or groups; whole numbers are codes.
+        columns : mapping
+            What each new column is: ``"rows"``, how many rows there are, or a measure of a column: ``{"mean": "age"}``, ``sum``, ``sd`` (n − 1),
+            ``median``, ``low`` or ``high`` of a numeric one, ``{"share": "voice", "of": "alto"}`` (0 to 1) of a group.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study, its rows in the order of the levels, in memory. A measure is of the rows with a value; where none has one it is missing. Columns
+            that are the same in all rows of each level stay, others are left out, as are rows without a level.
+
+        Raises
+        ------
+        ColumnError, LevelError
+            For columns and levels that are lacking, measures that do not suit a column, names that are taken, and a `by` of fractions.
+        MarkbaseError
+            For a median of rows in parts.
+
+        Examples
+        --------
+        >>> import markbase as mb, pandas as pd
+        >>> singers = mb.Study(pd.DataFrame({"choir": ["A", "A", "B"], "age": [31, 44, 52]}))
+        >>> singers.aggregate("choir", {"singers": "rows", "mean_age": {"mean": "age"}}).frame()
+          choir  singers  mean_age
+        0     A        2      37.5
+        1     B        1      52.0
+        """
+        keys = [by] if isinstance(by, str) else list(by)
+        if not keys or len(set(keys)) < len(keys):
+            raise ColumnError(
+                f"Name the group, or the different groups, to put rows together by, not {told_value(by)}."
+            )
+        for name in keys:
+            self.column(name)
+        found = aggregated(self._columns, keys, wanted_columns(columns, self._columns, keys), self._rows)
+        if not found.check.passed:
+            raise AssertionError("aggregate did not verify")  # a defect of ours
+        study = object.__new__(type(self))
+        study.__dict__.update(self.__dict__)
+        study._columns, study._rows = found.columns, found.rows
+        study._index = pd.RangeIndex(study._rows)
+        settings = given(by=plain(by), columns=plain(columns))
+        study._trail = self._trail.then(TrailStep("aggregate", "", found.text, settings, reason, found.check))
         return study
 
     def hold_out(

@@ -1,0 +1,287 @@
+"""One row for each level of a group, or of each combination of several: how many rows it has, and the mean, the sum or another measure of columns in them."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from markbase.core.arguments import told_value
+from markbase.core.errors import ColumnError, LevelError, count_noun, listed, near, quoted
+from markbase.core.rows.parts import bincount_of, each_part
+from markbase.core.rows.row_functions import all_of, counted_codes, look_up, refuse_in_parts
+from markbase.core.study.column import FIRST_CODED, Column, MissingCode, Unit
+from markbase.core.study.column_types import with_default_base
+from markbase.core.study.joining import as_key, together
+from markbase.core.study.verification import Check
+
+Array = NDArray[np.float64]
+Columns = Mapping[str, Column]
+MEASURES = ("high", "low", "mean", "median", "sd", "share", "sum")
+"""What is told of a column in the rows of a group."""
+_ROWS = "rows"
+_MOST_CODES = 1 << 62
+_EXAMPLE = '{"singers": "rows", "mean_age": {"mean": "age"}, "altos": {"share": "voice", "of": "alto"}}'
+
+
+@dataclass(frozen=True)
+class Aggregated:
+    """One row for each group."""
+
+    columns: dict[str, Column]
+    """The columns: those of the key, what was asked for, and what is the same in all rows of each group."""
+    rows: int
+    """How many groups there are."""
+    check: Check
+    """Of each new column how many values it was made of, and what it spans; passed if these add up to the values of all rows."""
+    text: str
+    """What was done, in a sentence."""
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """A new column."""
+
+    name: str
+    """What it is called."""
+    measure: str
+    """``rows``, or one of `MEASURES`."""
+    of: str = ""
+    """The column it is a measure of; empty for ``rows``."""
+    levels: tuple[object, ...] = ()
+    """Of ``share``: the levels that count."""
+
+
+@dataclass(frozen=True)
+class _Groups:
+    """The rows of each group."""
+
+    codes: Any
+    """Shape (rows,): the group of each row, −1 for none."""
+    counts: NDArray[np.int64]
+    """Shape (groups,): how many rows each has."""
+
+    def sums(self, values: Any) -> Array:
+        """Sum values of all rows by group, shape (groups,)."""
+        return np.asarray(bincount_of(self.codes + 1, values, len(self.counts) + 1)[1:], dtype=np.float64)
+
+
+def wanted_columns(given: object, columns: Columns, by: Sequence[str]) -> list[Wanted]:
+    """Return what is asked for; refuse what is no measure, columns that are not there or do not suit it, and names that are taken."""
+    if not isinstance(given, Mapping) or not given:
+        raise ColumnError(f"Say of each new column what it is, for instance {_EXAMPLE}, not {told_value(given)}.")
+    return [_wanted(name, told, columns, by) for name, told in given.items()]
+
+
+def _wanted(name: object, told: object, columns: Columns, by: Sequence[str]) -> Wanted:
+    if not isinstance(name, str) or not name.strip():
+        raise ColumnError(f"A new column needs a name, not {told_value(name)}.")
+    if name in by:
+        raise ColumnError(f"`{name}` is what rows are put together by, and stays a column; choose another name.")
+    if told == _ROWS:
+        return Wanted(name, _ROWS)
+    measures = [key for key in told if key != "of"] if isinstance(told, Mapping) else []
+    if not isinstance(told, Mapping) or len(measures) != 1:
+        raise ColumnError(
+            f'`{name}` is "rows", or one measure of a column such as {{"mean": "age"}}, not {told_value(told)}.'
+        )
+    measure, of = str(measures[0]), told[measures[0]]
+    if measure not in MEASURES:
+        raise ColumnError(f"There is no measure `{measure}` for `{name}`.{near(measure, MEASURES)}")
+    if not isinstance(of, str) or of not in columns:
+        raise ColumnError(f"`{name}`: there is no column {told_value(of)}.{near(str(of), columns)}")
+    column = columns[of]
+    if column.fault:
+        raise ColumnError(column.fault)
+    if (measure == "share") != ("of" in told):
+        raise ColumnError(
+            f'`{name}`: `of` says which levels a share is of, for instance {{"share": "voice", "of": "alto"}}; other measures have none.'
+        )
+    if measure == "share":
+        if not column.is_categorical:
+            raise ColumnError(
+                f"`{name}`: `{of}` is numeric and has no levels to take the share of; make a yes/no column of it (`split_at`), or take its mean."
+            )
+        levels = told["of"] if isinstance(told["of"], (list, tuple)) else [told["of"]]
+        if not levels:
+            raise LevelError(f"`{name}`: name a level of `{of}` to take the share of.")
+        return Wanted(name, measure, of, tuple(levels))
+    if column.is_categorical:
+        raise ColumnError(
+            f"`{name}`: `{of}` is categorical and has no {measure}; take the share of a level, or declare it numeric."
+        )
+    return Wanted(name, measure, of)
+
+
+def aggregated(columns: Columns, by: Sequence[str], wanted: Sequence[Wanted], rows: int) -> Aggregated:
+    """Make one row for each group: the levels of a column, or the combinations of several that occur, in the order of their levels.
+
+    A measure is of the rows with a value; where none has one, or an sd has one alone, it is missing for that reason. Columns that are the same in
+    all rows of each group stay.
+    """
+    keys = [as_key(columns[name], "the data") for name in by]
+    sizes = [len(c.levels) for c in keys]
+    if math.prod(sizes) > _MOST_CODES:
+        raise ColumnError(
+            f"{listed(quoted(by))} have too many combinations to put rows together by; name fewer columns."
+        )
+    joint = np.where(all_of([c.present for c in keys]), together([c.values for c in keys], sizes), -1)
+    here, counts = counted_codes(joint, math.prod(sizes))
+    if not len(here):
+        raise ColumnError(f"No row has a value in {listed(quoted(by), 'and')}.")
+    place = np.minimum(np.searchsorted(here, joint), len(here) - 1)
+    groups = _Groups(np.where(joint >= 0, place, -1).astype(np.intp), counts)
+    found: dict[str, Column] = {}
+    for name, key, places in zip(by, keys, np.unravel_index(here, sizes), strict=True):
+        found[name] = _key_column(columns[name], key, places.astype(np.int32), len(by) == 1)
+    others = {n: c for n, c in columns.items() if n not in by and n not in {w.name for w in wanted} and not c.fault}
+    constant = _constant(others, groups)
+    found |= constant
+    told, passed = [], True
+    for own in wanted:
+        column, row, right = _measured(own, columns, groups)
+        found[own.name], passed = column, passed and right
+        told.append(row)
+    check = Check(
+        ", ".join(w.name for w in wanted), ", ".join(by), pd.DataFrame(told), passed and int(counts.sum()) <= rows
+    )
+    return Aggregated(found, len(here), check, _text(by, wanted, constant, columns, groups, rows))
+
+
+def _text(
+    by: Sequence[str], wanted: Sequence[Wanted], same: Columns, columns: Columns, groups: _Groups, rows: int
+) -> str:
+    new = listed([f"`{w.name}`" + (" (rows)" if w.measure == _ROWS else f" ({w.measure} of `{w.of}`)") for w in wanted])
+    low, high = int(groups.counts.min()), int(groups.counts.max())
+    of = f"{count_noun(low, 'row')} each" if low == high else f"{low:,} to {high:,} rows each"
+    text = f"Aggregated {rows:,} rows by {listed(quoted(by))} into {len(groups.counts):,}, of {of}: {new}"
+    if same:
+        text += f"; {listed(quoted(same))}, the same in all rows of one, {'stays' if len(same) == 1 else 'stay'}"
+    left = len(columns) - len(by) - len(same) - sum(w.name in columns for w in wanted)
+    if left > 0:
+        text += f"; {count_noun(left, 'other column')} {'is' if left == 1 else 'are'} left out"
+    lost = rows - int(groups.counts.sum())
+    if lost:
+        verb = "is" if lost == 1 else "are"
+        text += f"; {count_noun(lost, 'row')} without a value in {listed(quoted(by), 'or')} {verb} left out"
+    return f"{text}."
+
+
+def _key_column(column: Column, key: Column, places: NDArray[np.int32], alone: bool) -> Column:
+    """Return a column of the key with the level of each group; alone it tells the rows apart."""
+    role = "identifier" if alone else None if column.role in ("cluster", "identifier") else column.role
+    if not column.is_categorical:
+        numbers = np.array([float(code) for code in key.codes])
+        return replace(column, values=numbers[places], why_missing=None, made=None, role=role)
+    fresh = replace(column, values=places, why_missing=None, made=None, role=role)
+    return fresh if fresh.base is not None and fresh.base.chosen else with_default_base(replace(fresh, base=None))
+
+
+def _constant(columns: Columns, groups: _Groups) -> dict[str, Column]:
+    """Return, of columns that are the same in all rows of each group, gaps with their reasons too, one value a group."""
+    size, found = len(groups.counts), {}
+    lows, highs = (np.full((len(columns), 2, size), end) for end in (np.inf, -np.inf))
+    arrays = [(c.values, c.reasons()) for c in columns.values()]
+    for part in each_part(_Ends(size), arrays, groups.codes):
+        lows, highs = np.minimum(lows, part[0]), np.maximum(highs, part[1])
+    for (name, column), low, high in zip(columns.items(), lows, highs, strict=True):
+        if np.array_equal(low[1], high[1]) and np.array_equal(low[0], high[0]):
+            why = low[1].astype(np.uint8)
+            values = low[0].astype(np.int32) if column.is_categorical else np.where(why > 0, np.nan, low[0])
+            fresh = replace(column, values=values, why_missing=why if why.any() else None, made=None)
+            kept = column.base is None or column.base.chosen
+            found[name] = fresh if kept else with_default_base(replace(fresh, base=None))
+    return found
+
+
+@dataclass(frozen=True)
+class _Ends:
+    """The lowest and the highest value, and reason for a gap, of several columns in each group."""
+
+    size: int
+
+    def __call__(self, arrays: Sequence[tuple[Any, Any]], codes: NDArray[np.intp]) -> tuple[Array, Array]:
+        inside = codes >= 0
+        at = codes[inside]
+        lows, highs = (np.full((len(arrays), 2, self.size), end) for end in (np.inf, -np.inf))
+        for k, pair in enumerate(arrays):
+            for which, values in enumerate(pair):
+                own = values[inside].astype(np.float64)
+                own = np.where(np.isnan(own), -1.0, own)  # gaps are told by their reasons
+                np.minimum.at(lows[k, which], at, own)
+                np.maximum.at(highs[k, which], at, own)
+        return lows, highs
+
+
+def _measured(own: Wanted, columns: Columns, groups: _Groups) -> tuple[Column, dict[str, Any], bool]:
+    """Return a new column, what the check says of it, and whether its values add up to those of all rows."""
+    if own.measure == _ROWS:
+        column = Column(own.name, "numeric", groups.counts.astype(np.float64), unit=Unit("row", "rows"))
+        return column, _told(own, column, int(groups.counts.sum())), True
+    source = columns[own.of]
+    values, present = source.values, source.present
+    if own.measure == "share":
+        values = np.isin(source.values, [source.level_at(level) for level in own.levels]).astype(np.float64)
+    inside = present & (groups.codes >= 0)
+    n = groups.sums(inside.astype(np.float64))
+    low = source.span[0] if own.measure != "share" and source.valid else 0.0
+    above = groups.sums(np.where(inside, values - low, 0.0))  # what is taken from all of them costs no digits
+    with np.errstate(invalid="ignore", divide="ignore"):
+        means = low + above / n
+        found = {"mean": means, "share": means, "sum": np.where(n > 0, above + low * n, np.nan)}.get(own.measure)
+        if found is None:
+            found = _further(own.measure, values, inside, groups, means, n)
+    why = np.where(np.isnan(found), FIRST_CODED + (n > 0), 0).astype(np.uint8)
+    codes = (MissingCode("", "no value in its rows"), MissingCode("", "one value alone"))
+    label = (
+        f"{own.measure} of {source.label or own.of}"
+        if own.measure != "share"
+        else f"share of {', '.join(map(str, own.levels))} in {source.label or own.of}"
+    )
+    unit = source.unit if own.measure != "share" else None
+    column = Column(
+        own.name,
+        "numeric",
+        found,
+        unit=unit,
+        label=label,
+        missing_codes=codes if why.any() else (),
+        why_missing=why if why.any() else None,
+    )
+    row = _told(own, column, int(n.sum()))
+    whole = float(np.sum(np.where(inside, values - low, 0.0))) if own.measure in ("mean", "share", "sum") else math.nan
+    right = math.isnan(whole) or math.isclose(float(above.sum()), whole, rel_tol=1e-9, abs_tol=1e-300)
+    return column, row, right and int(n.sum()) == int(np.sum(inside))
+
+
+def _further(measure: str, values: Any, inside: Any, groups: _Groups, means: Array, n: Array) -> Array:
+    """Return the standard deviation (n − 1), the median, the lowest or the highest value of each group; NaN where it has none."""
+    if measure == "sd":
+        centre = np.append(np.where(n > 0, means, 0.0), 0.0)
+        squares = groups.sums(np.where(inside, (values - look_up(centre, groups.codes)) ** 2, 0.0))
+        return np.asarray(np.where(n > 1, np.sqrt(squares / (n - 1)), np.nan))
+    if measure == "median":
+        refuse_in_parts([values], "a median by group", "take the mean, or aggregate where the file is made")
+        rows = np.flatnonzero(inside)
+        order = rows[np.lexsort((values[rows], groups.codes[rows]))]
+        starts = np.concatenate([[0], np.cumsum(n)[:-1]]).astype(np.intp)
+        middle = np.maximum(n - 1, 0) / 2
+        sorted_values = np.append(values[order], np.nan)
+        ends = [np.minimum(starts + round_(middle).astype(np.intp), len(order)) for round_ in (np.floor, np.ceil)]
+        return np.asarray(np.where(n > 0, (sorted_values[ends[0]] + sorted_values[ends[1]]) / 2, np.nan))
+    lows, highs = np.full(len(n), np.inf), np.full(len(n), -np.inf)
+    for part in each_part(_Ends(len(n)), [(values, values)], np.where(inside, groups.codes, -1)):
+        lows, highs = np.minimum(lows, part[0][0, 0]), np.maximum(highs, part[1][0, 0])
+    return np.where(n > 0, lows if measure == "low" else highs, np.nan)
+
+
+def _told(own: Wanted, column: Column, values: int) -> dict[str, Any]:
+    there = column.values[column.present]
+    ends = (float(there.min()), float(there.mean()), float(there.max())) if len(there) else (math.nan,) * 3
+    return {"new": own.name, "measure": own.measure, "of": own.of, "values": values, "gaps": len(column.values) - len(there),
+            "low": ends[0], "mean": ends[1], "high": ends[2]}  # fmt: skip
