@@ -218,7 +218,9 @@ def test_rows_that_go_together_by_a_column_nobody_named_are_told(kind):
     for numbered in (numbers + 1, 7 * numbers + 1001):
         assert said(fit(frame.assign(singer=numbered)))[0] == text
     assert mb.cross_validate(fit(frame), repeats=1).possible_cluster == "singer"
-    quiet = [fit(waves(alike=0.0)), fit(frame, cluster="singer"), fit(frame, weights="w"), fit(mb.Study(frame).as_role("singer", "cluster"))]  # fmt: skip
+    named = fit(mb.Study(frame).as_role("singer", "cluster"))  # which is told no less
+    assert (said(named)[0], len(said(named)[1])) == (text, 1)
+    quiet = [fit(waves(alike=0.0)), fit(frame, cluster="singer"), fit(frame, weights="w")]
     assert not any("as independent" in said(other)[0] for other in quiet)
     few = frame.assign(day=[f"D{k}" for k in range(8)] * 30, y=lambda f: f["y"] + np.arange(240) % 8, singer="s", choir=1)
     few["yes"] = np.where(few["y"] > few["y"].median(), "yes", "no")

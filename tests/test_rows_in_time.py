@@ -143,7 +143,7 @@ def test_what_all_have_in_common_at_a_time_is_no_matter_of_clusters_of_units(tim
         warnings.simplefilter("ignore")
         assert "do not allow for" not in str(mb.fit_linear(shaken, "y", ["x", "law"], **{**options, "cluster": ["choir", "year"]}))
     if times == 25 and not dates:
-        study, at_all_times = (mb.Study(shaken).as_role("choir", "cluster"), "choir may go together at all times, for which they do not allow")
+        study, at_all_times = (mb.Study(shaken).as_role("choir", "cluster"), "at all times, for which they do not allow: its levels as fixed effects")
         by_time = [" ".join(str(mb.fit_linear(study, "y", ["x"], time="year", **more)).split()) for more in ({}, {"fixed_effects": "choir"})]
         assert [(at_all_times in page, "errors clustered by it" in page) for page in by_time] == [(True, False), (False, False)]
 

@@ -87,10 +87,7 @@ def study_page(study: Study, mend: Mend | None = as_method) -> Page:
     rows = []
     for r in rows_of(overview):
         column = study[str(r.column)]
-        missing = f"{r.missing:,}"
-        if r.coded:
-            coded = any(reason.code for reason in column.missing_codes)
-            missing += f" ({r.blank:,} blank, {r.coded:,} {'coded' if coded else 'for a reason'})"
+        missing = _gaps(column, int(r.missing), int(r.blank), int(r.coded))
         kind = f"{r.kind}?" if r.guessed else str(r.kind)
         rows.append(
             Row(
@@ -226,6 +223,17 @@ def trail_page(trail: Trail) -> Page:
 def _why(step: TrailStep) -> str:
     """Return the reason of a step, unless its text gives it already."""
     return f" Why: {step.reason.rstrip('.')}." if step.reason and step.reason not in step.text else ""
+
+
+def _gaps(column: Column, missing: int, blank: int, coded: int) -> str:
+    """Count the gaps of a column: blank cells, codes, and what is missing for a reason that arose on the way."""
+    if not coded:
+        return f"{missing:,}"
+    if any(reason.code for reason in column.missing_codes):
+        return f"{missing:,} ({blank:,} blank, {coded:,} coded)"
+    reasons = [reason for reason, _ in column.missing_counts() if reason != "blank"]
+    why = reasons[0] if len(reasons) == 1 else f"for {len(reasons)} reasons"
+    return f"{missing:,} ({f'{blank:,} blank, ' if blank else ''}{coded:,} {why})"
 
 
 def check_page(check: Check) -> Page:

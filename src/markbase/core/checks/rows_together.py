@@ -32,6 +32,8 @@ def _way(fit: AnyFit, found: Alike) -> str:
         )
     if found.is_few:
         return f"put `{found.column}` into the model; its {found.levels} levels are too few to cluster by"
+    if fit.time is not None:
+        return f"its levels as {'fixed effects' if isinstance(fit, LinearFit) else 'a term'} take that out"
     taken_out = ", or take its levels out as fixed effects" if isinstance(fit, LinearFit) and not found.same else ""
     return f"cluster the errors by `{found.column}`, where its rows were measured, drawn or treated together{taken_out}"
 
@@ -61,6 +63,8 @@ def hidden_words(fit: AnyFit, errors: str = "They") -> str:
             if shared is None or following_words(fit)
             else f"{errors} do not allow for {_shared_words(shared)}: {shared.way}"
         )
+    if fit.time is not None:
+        return f"Rows of one `{found.column}` are alike in what the model misses ({_words(found)}) at all times, for which they do not allow: {_way(fit, found)}"
     return f"{errors} take rows of one `{found.column}` as independent, which are alike in what the model misses ({_words(found)}): {_way(fit, found)}"
 
 
@@ -92,6 +96,8 @@ def hidden_findings(fit: AnyFit, told: Collection[str] = ()) -> list[Finding]:
         f"rows of one `{found.column}` are alike in what the model misses, and its errors take them as independent: the variance of what is the same "
         f"in all of them is about {number(found.design_effect, 1)} times what they take it for (design effect)"
     )
+    if fit.time is not None:
+        meaning = f"rows of one `{found.column}` are alike in what the model misses at all times, for which its errors do not allow"
     return [Finding("rows together", figures, meaning, _way(fit, found))]
 
 

@@ -56,6 +56,12 @@ class Wanted:
     levels: tuple[object, ...] = ()
     """Of ``share``: the levels that count."""
 
+    @property
+    def words(self) -> str:
+        """What it is, in a few words."""
+        inside = f"{listed([str(level) for level in self.levels])} in " if self.levels else ""
+        return self.measure if self.measure == _ROWS else f"{self.measure} of {inside}`{self.of}`"
+
 
 @dataclass(frozen=True)
 class _Groups:
@@ -115,6 +121,8 @@ def _wanted(name: object, told: object, columns: Columns, by: Sequence[str]) -> 
         raise ColumnError(
             f"`{name}`: `{of}` is categorical and has no {measure}; take the share of a level, or declare it numeric."
         )
+    if not all(map(math.isfinite, column.span)) and column.valid:
+        raise ColumnError(f"`{name}`: `{of}` holds infinite values, of which there is no {measure}; blank them first.")
     return Wanted(name, measure, of)
 
 
@@ -156,7 +164,7 @@ def aggregated(columns: Columns, by: Sequence[str], wanted: Sequence[Wanted], ro
 def _text(
     by: Sequence[str], wanted: Sequence[Wanted], same: Columns, columns: Columns, groups: _Groups, rows: int
 ) -> str:
-    new = listed([f"`{w.name}`" + (" (rows)" if w.measure == _ROWS else f" ({w.measure} of `{w.of}`)") for w in wanted])
+    new = listed([f"`{w.name}` ({w.words})" for w in wanted])
     low, high = int(groups.counts.min()), int(groups.counts.max())
     of = f"{count_noun(low, 'row')} each" if low == high else f"{low:,} to {high:,} rows each"
     text = f"Aggregated {rows:,} rows by {listed(quoted(by))} into {len(groups.counts):,}, of {of}: {new}"
@@ -229,13 +237,15 @@ def _measured(own: Wanted, columns: Columns, groups: _Groups) -> tuple[Column, d
         values = np.isin(source.values, [source.level_at(level) for level in own.levels]).astype(np.float64)
     inside = present & (groups.codes >= 0)
     n = groups.sums(inside.astype(np.float64))
-    low = source.span[0] if own.measure != "share" and source.valid else 0.0
-    above = groups.sums(np.where(inside, values - low, 0.0))  # what is taken from all of them costs no digits
+    lows, highs = _spans(values, inside, groups)
+    start = np.append(np.where(n > 0, lows, 0.0), 0.0)  # what is taken from all of a group costs no digits
+    above = groups.sums(np.where(inside, values - look_up(start, groups.codes), 0.0))
     with np.errstate(invalid="ignore", divide="ignore"):
-        means = low + above / n
-        found = {"mean": means, "share": means, "sum": np.where(n > 0, above + low * n, np.nan)}.get(own.measure)
+        means = lows + above / n
+        found = {"mean": means, "share": means, "sum": above + lows * n, "low": lows, "high": highs}.get(own.measure)
         if found is None:
             found = _further(own.measure, values, inside, groups, means, n)
+        found = np.where(n > 0, found, np.nan)
     why = np.where(np.isnan(found), FIRST_CODED + (n > 0), 0).astype(np.uint8)
     codes = (MissingCode("", "no value in its rows"), MissingCode("", "one value alone"))
     label = (
@@ -254,34 +264,40 @@ def _measured(own: Wanted, columns: Columns, groups: _Groups) -> tuple[Column, d
         why_missing=why if why.any() else None,
     )
     row = _told(own, column, int(n.sum()))
-    whole = float(np.sum(np.where(inside, values - low, 0.0))) if own.measure in ("mean", "share", "sum") else math.nan
-    right = math.isnan(whole) or math.isclose(float(above.sum()), whole, rel_tol=1e-9, abs_tol=1e-300)
+    right = True
+    if own.measure in ("mean", "share", "sum") and n.any():
+        told, low = n > 0, float(lows.min())
+        whole = float(np.sum(np.where(inside, values - low, 0.0)))
+        right = math.isclose(float((above[told] + (lows[told] - low) * n[told]).sum()), whole, rel_tol=1e-9)
     return column, row, right and int(n.sum()) == int(np.sum(inside))
 
 
 def _further(measure: str, values: Any, inside: Any, groups: _Groups, means: Array, n: Array) -> Array:
-    """Return the standard deviation (n − 1), the median, the lowest or the highest value of each group; NaN where it has none."""
+    """Return the standard deviation (n − 1) or the median of each group; NaN where it has none."""
     if measure == "sd":
         centre = np.append(np.where(n > 0, means, 0.0), 0.0)
         squares = groups.sums(np.where(inside, (values - look_up(centre, groups.codes)) ** 2, 0.0))
         return np.asarray(np.where(n > 1, np.sqrt(squares / (n - 1)), np.nan))
-    if measure == "median":
-        refuse_in_parts([values], "a median by group", "take the mean, or aggregate where the file is made")
-        rows = np.flatnonzero(inside)
-        order = rows[np.lexsort((values[rows], groups.codes[rows]))]
-        starts = np.concatenate([[0], np.cumsum(n)[:-1]]).astype(np.intp)
-        middle = np.maximum(n - 1, 0) / 2
-        sorted_values = np.append(values[order], np.nan)
-        ends = [np.minimum(starts + round_(middle).astype(np.intp), len(order)) for round_ in (np.floor, np.ceil)]
-        return np.asarray(np.where(n > 0, (sorted_values[ends[0]] + sorted_values[ends[1]]) / 2, np.nan))
-    lows, highs = np.full(len(n), np.inf), np.full(len(n), -np.inf)
-    for part in each_part(_Ends(len(n)), [(values, values)], np.where(inside, groups.codes, -1)):
+    refuse_in_parts([values], "a median by group", "take the mean, or aggregate where the file is made")
+    rows = np.flatnonzero(inside)
+    order = rows[np.lexsort((values[rows], groups.codes[rows]))]
+    starts, middle = np.concatenate([[0], np.cumsum(n)[:-1]]), np.maximum(n - 1, 0) / 2
+    in_order = np.append(values[order], np.nan)
+    ends = [np.minimum(starts + half, len(order)).astype(np.intp) for half in (np.floor(middle), np.ceil(middle))]
+    return np.asarray((in_order[ends[0]] + in_order[ends[1]]) / 2)
+
+
+def _spans(values: Any, inside: Any, groups: _Groups) -> tuple[Array, Array]:
+    """Return the lowest and the highest value of each group, ∞ and −∞ of one without any."""
+    size = len(groups.counts)
+    lows, highs = np.full(size, np.inf), np.full(size, -np.inf)
+    for part in each_part(_Ends(size), [(values, values)], np.where(inside, groups.codes, -1)):
         lows, highs = np.minimum(lows, part[0][0, 0]), np.maximum(highs, part[1][0, 0])
-    return np.where(n > 0, lows if measure == "low" else highs, np.nan)
+    return lows, highs
 
 
 def _told(own: Wanted, column: Column, values: int) -> dict[str, Any]:
     there = column.values[column.present]
     ends = (float(there.min()), float(there.mean()), float(there.max())) if len(there) else (math.nan,) * 3
-    return {"new": own.name, "measure": own.measure, "of": own.of, "values": values, "gaps": len(column.values) - len(there),
+    return {"new": own.name, "measure": own.words.replace("`", ""), "values": values, "gaps": len(column.values) - len(there),
             "low": ends[0], "mean": ends[1], "high": ends[2]}  # fmt: skip
