@@ -158,6 +158,9 @@ def test_a_plan_and_the_command_join_tables_and_a_plan_that_is_written_names_the
     for options, what in {
         ("--join", "deep/h.toml: choir"): "joins itself", ("--join", "none.csv: choir"): "There is no file `none.csv`",
         ("--join", "deep/choir_homes.csv"): "should read `--join 'FILE: KEY, KEY'`", ("--prepare", 'do = "join", by = "choir"'): "names the file of the table",
+        ("--prepare", 'do = "join", file = "deep/choir_homes.csv", by = "choir", loosely = "yes"'): "`loosely` of `join` is true or false, not 'yes'",
+        ("--prepare", 'do = "join", file = "deep/choir_homes.csv", by = "choir", other = "x"'): "no setting `other` here",
+        ("--prepare", 'do = "aggregate", by = "choir", columns = ["n"]'): "`columns` of `aggregate` is a table, not ['n']",
     }.items():  # fmt: skip
         refused = run("look", "s.csv", *options, cwd=tmp_path)
         assert (refused.returncode, what in refused.stderr, "Traceback" in refused.stderr) == (2, True, False), refused.stderr

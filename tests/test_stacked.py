@@ -48,7 +48,7 @@ def test_a_column_that_a_file_does_not_have_lacks_values_for_that_reason(tmp_pat
         study = mb.open_study(tmp_path / "*.csv", {"columns": {"mood": {"missing": [7]}}})
     assert [str(w.message) for w in told] == [
         "Not all tables have `g` (in 2 tables of 3), `n` (in 2 tables of 3), `G` (in 1 table of 3) and `mood` (in 1 table of 3): the rows of the others have gaps there.",
-        "`G` and `g` are in no table both: if they are the same, call them so.",
+        "`G` and `g` are in no table both: if they are the same, call them so in the files.",
     ]
     reasons = {name: dict(study[name].missing_counts()) for name in study.columns}
     assert reasons == {

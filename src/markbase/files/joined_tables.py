@@ -25,7 +25,7 @@ _opening: ContextVar[tuple[Path, ...]] = ContextVar("_opening", default=())
 
 def is_join(step: object) -> bool:
     """Return whether a step joins a table that is told by its file."""
-    return isinstance(step, Mapping) and step.get("do") == "join" and "other" not in step
+    return isinstance(step, Mapping) and step.get("do") == "join" and not isinstance(step.get("other"), Study)
 
 
 def with_table(step: Step, open_plan: Callable[[Path], Study]) -> Step:
@@ -38,6 +38,8 @@ def with_table(step: Step, open_plan: Callable[[Path], Study]) -> Step:
     """
     if not is_join(step):
         return step
+    if "other" in step:
+        raise MarkbaseError("`join` has no setting `other` here; `file` names the table that is joined.")
     told = {key: step.get(key) for key in _FILES}
     if not isinstance(told["file"], str) or not isinstance(told["codebook"], (str, type(None))):
         raise MarkbaseError(

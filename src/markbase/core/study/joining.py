@@ -196,7 +196,7 @@ class _Keys:
             twice = ", ".join(f"`{c.levels[int(c.values[row])].label}`" for c in self.other)
             raise MarkbaseError(
                 f"{count_noun(several, 'key')} of {self.table} stand{'s' if several == 1 else ''} in several rows, {twice} in {int(times.max())}: which of them is meant? "
-                f"A table that is joined has one row for each key. If its rows are the cases, open it, and join this one to it."
+                f"A table that is joined has one row for each key: make one of its rows first (`aggregate`), or, if they are the cases, open it and join this one to it."
             )
         codes = together([look_up(at, c.values) for at, c in zip(self.alike, self.own, strict=True)], sizes)
         place = np.minimum(np.searchsorted(known, codes), len(known) - 1)

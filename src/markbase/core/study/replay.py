@@ -24,6 +24,7 @@ _WORDS = {
     "str": "a text",
     "int": "a whole number",
     "float": "a number",
+    "bool": "true or false",
     "object": "a value of the column",
     "Sequence[str]": "a list of texts",
     "Sequence[float]": "a list of numbers",
@@ -35,14 +36,15 @@ _WORDS = {
     "Mapping[str, Sequence[object]]": "a table of lists of values",
     "Mapping[str, Sequence[str]]": "a table of lists of columns",
     "Mapping[str, str]": "a table of names",
+    "Mapping[str, object]": "a table",
 }
 """What each annotation of a setting is called in messages."""
 
 
 def _suits(value: Any, kind: str) -> bool:
     """Whether a plain value can be what an annotation says; kinds that are not known are left to the step itself."""
-    if kind in ("str", "None"):
-        return isinstance(value, str) if kind == "str" else value is None
+    if kind in ("bool", "str", "None"):
+        return value is None if kind == "None" else isinstance(value, bool if kind == "bool" else str)
     if kind in ("int", "float"):
         number = isinstance(value, int if kind == "int" else (int, float)) and not isinstance(value, bool)
         return number and math.isfinite(value)
