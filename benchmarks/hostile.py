@@ -32,6 +32,27 @@ HOSTILE = [
     *('"', "'", "[[", "]]", "{", "}", "\\", "\r", "\n", "#", "`", "<b>", "true", "1979-05-27", "-9", "0", "x" * 5000),
 ]
 ROWS = 120
+JOINED = ("choir_homes.csv", "choir_homes.codebook.toml")
+JOINING = """
+[data]
+file = "choirs.csv"
+codebook = "choirs.codebook.toml"
+
+[[prepare]]
+do = "join"
+file = "choir_homes.csv"
+codebook = "choir_homes.codebook.toml"
+prepare = [{do = "mark", column = "meets_in", base = "school"}]
+by = {choir = "choir"}
+columns = {hall = "meets_in", fee = "fee"}
+loosely = true
+
+[[prepare]]
+do = "aggregate"
+by = ["choir"]
+columns = {n = "rows", age = {mean = "age"}, altos = {share = "voice", of = ["alto"]}, fees = {sd = "fee"}}
+reason = "a row a choir"
+"""
 
 
 def originals(folder: Path) -> dict[str, tuple[bytes, list[list[str]]]]:
@@ -56,6 +77,12 @@ def originals(folder: Path) -> dict[str, tuple[bytes, list[list[str]]]]:
         mb.write_codebook(study, folder / name)
         found[name] = ((folder / name).read_bytes(), [["look", mb.demo.FILES[0], "--codebook", name]])
     found["p.plan.toml"] = (plan, [["fit", "p.plan.toml", *of], ["screen", "p.plan.toml", *of]])
+    for name in JOINED:
+        (folder / name).write_bytes(mb.demo.path(name).read_bytes())
+    found["h.csv"] = (mb.demo.path(JOINED[0]).read_bytes(), [["prepare", mb.demo.FILES[0], "--join", "h.csv: choir"]])
+    found["j.plan.toml"] = (JOINING.encode(), [["prepare", "j.plan.toml"]])
+    (folder / "two_a.csv").write_bytes(tables["t.csv"])
+    found["two_b.csv"] = (tables["t.csv"], [["look", "two_*.csv", "--file-column", "part"]])
     saved = (folder / "fit.json").read_bytes()
     asked = [["predict", "f.json", "--profile", "voice=tenor, age=30"], ["groups", "f.json"], ["fit", "f.json"]]
     found["f.json"] = (saved, asked)

@@ -89,6 +89,8 @@ def test_measures_are_those_of_their_definitions_whatever_the_gaps_the_keys_and_
 def test_what_is_no_measure_is_refused(by, columns, what):
     with pytest.raises(mb.MarkbaseError, match=what):
         mb.demo.choirs().aggregate(by, columns)
+    with pytest.raises(mb.MarkbaseError, match="`x` holds infinite values, of which there is no sum"):
+        mb.Study(pd.DataFrame({"g": ["a", "b"], "x": [1.0, np.inf]})).aggregate("g", {"n": {"sum": "x"}})
 
 
 def test_what_was_aggregated_of_a_file_is_joined_by_a_plan(tmp_path):

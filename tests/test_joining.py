@@ -53,23 +53,26 @@ def test_each_row_has_what_stands_at_its_key_there_whatever_the_order_the_kinds_
             assert reasons.get("blank", 0) == sum(k in gaps for k in wanted)
         told = made.check("type").table.set_index("rows that are")
         assert told.loc["with their row in homes"].tolist() == [sum(k in values for k in wanted), len({k for k in wanted if k in values})]
-        assert told.loc["without a row in homes", "keys"] == len(
-            {key[: len(by)] for key, k in zip(rows, wanted, strict=True) if k == "no row in homes"}
-        )
+        away = {key[: len(by)] for key, k in zip(rows, wanted, strict=True) if k == "no row in homes"}
+        assert told.loc["without a row in homes", "keys"] == len(away)
         assert made.prepare(mb.Study(frame).trail.record()).frame().equals(made.frame()) if not made.in_parts else True
 
 
 def test_what_is_known_of_a_column_comes_with_it():
-    homes = quietly(mb.open_study(*HOMES).derive("log_fee", log="fee").mark, "meets_in", "school")
+    homes = quietly(mb.open_study(*HOMES).as_role("founded", "weight").derive("log_fee", log="fee").mark, "meets_in", "school")
     made = quietly(mb.demo.choirs().join, homes, "choir", reason="the choir's own answers")
-    assert (made["fee"].unit_many, made["fee"].label, made["choir"].role) == ("euros a year", "Fee of a singer", "cluster")
+    assert (made["fee"].unit_many, made["fee"].label) == ("euros a year", "Fee of a singer")
+    drawn = quietly(mb.demo.choirs().as_role("choir", "stratum").join, homes, "choir")
+    roles = [made["founded"], made["choir"], drawn["choir"], homes.join(homes, "choir", columns={"again": "fee"})["choir"]]
+    assert [column.role for column in roles] == ["weight", "cluster", "stratum", None]
     assert (made["meets_in"].levels[made["meets_in"].base.level].label, made["meets_in"].base.chosen) == ("school", True)
     assert dict(made["fee"].missing_counts()) == {"not told (-9)": 71, "no row in choir_homes.csv": 63}
     fit = quietly(mb.fit_linear, made, "belonging", ["age", "fee", "log_fee"])
     assert made["log_fee"].made.sources[0] is made["fee"]  # so that a profile is asked for one of them
     assert fit.predict([{"age": 30, "fee": 60}]).shape[0] == 1
     alone = quietly(mb.demo.choirs().join, homes, "choir", columns=["log_fee"])
-    assert alone["log_fee"].made is None
+    other = quietly(mb.demo.choirs().join, homes.blank("fee", [24]), "choir")  # of which it is the logarithm no more
+    assert alone["log_fee"].made is None is other["log_fee"].made
     assert quietly(mb.demo.choirs().prepare, made.trail.record()).frame().equals(made.frame())
 
 
@@ -126,9 +129,8 @@ def test_a_plan_and_the_command_join_tables_and_a_plan_that_is_written_names_the
     mb.demo.choirs().frame().to_csv(tmp_path / "s.csv", index=False)
     for path in HOMES:
         (tmp_path / "deep" / path.name).write_bytes(path.read_bytes())
-    (tmp_path / "deep" / "h.toml").write_text(
-        '[data]\nfile = "choir_homes.csv"\ncodebook = "choir_homes.codebook.toml"\n[[prepare]]\ndo = "mark"\ncolumn = "meets_in"\nbase = "own house"\n'
-    )
+    steps = 'prepare = [{do = "mark", column = "meets_in", base = "own house"}, {do = "derive", name = "log_fee", log = "fee"}]'
+    (tmp_path / "deep" / "h.toml").write_text(f'{steps}\n[data]\nfile = "choir_homes.csv"\ncodebook = "choir_homes.codebook.toml"\n')
     by_plan = run("fit", "s.csv", "--join", "deep/h.toml: choir", "--outcome", "belonging", "--terms", "meets_in,fee", "--json", cwd=tmp_path).stdout
     step = 'do = "join", file = "deep/choir_homes.csv", codebook = "deep/choir_homes.codebook.toml", by = "choir", prepare = [{do = "mark", column = "meets_in", base = "own house"}]'
     written = run("prepare", "s.csv", "--prepare", step, "--write-plan", "deep/all.toml", "--json", cwd=tmp_path)
@@ -139,18 +141,17 @@ def test_a_plan_and_the_command_join_tables_and_a_plan_that_is_written_names_the
     (tmp_path / "deep" / "all.toml").write_text(text)
     again = run("fit", "deep/all.toml", "f", "--json", cwd=tmp_path).stdout
 
-    def estimates(text):
-        return re.findall(r'"estimate": ([-\d.e]+)', text)
-
-    assert estimates(again) == estimates(by_plan) != []
-    study = quietly(mb.read_plan(tmp_path / "deep" / "all.toml").open)
+    first, second = (re.findall(r'"estimate": ([-\d.e]+)', text) for text in (by_plan, again))
+    assert first == second != []
+    homes = quietly(mb.read_plan(tmp_path / "deep" / "h.toml").open).derive("fee_z", z="fee")
+    study = quietly(quietly(mb.read_plan(tmp_path / "deep" / "all.toml").open).join, homes, "choir", columns=["log_fee", "fee_z"])
     mb.write_plan(tmp_path / "mine.toml", study, {"f": quietly(mb.fit_linear, study, "belonging", ["meets_in", "fee"])}, data=tmp_path / "s.csv")
     assert quietly(mb.read_plan(tmp_path / "mine.toml").open).frame().equals(study.frame())
-    assert (
-        run("run", "deep/all.toml", "--into", "r", cwd=tmp_path).returncode == run("run", "r/plan.toml", "--into", "r2", cwd=tmp_path).returncode == 0
-    )
-    study.frame().head(6)[["choir"]].to_csv(tmp_path / "new.csv", index=False)
-    assert "61" in run("predict", "deep/all.toml", "f", "--for", "new.csv", cwd=tmp_path).stdout
+    ended = [run("run", *told, cwd=tmp_path).returncode for told in (["deep/all.toml", "--into", "r"], ["r/plan.toml", "--into", "r2"])]
+    assert ended == [0, 0]
+    for there in (["choir"], ["meets_in", "fee", "founded", "log_fee", "fee_z"]):
+        study.frame().head(6)[there].to_csv(tmp_path / "new.csv", index=False)
+        assert "61" in run("predict", "mine.toml", "f", "--for", "new.csv", cwd=tmp_path).stdout
     loose = quietly(study.join, pd.DataFrame({"choir": ["Avenmoss"], "pews": [7]}), "choir")
     with pytest.raises(mb.MarkbaseError, match="it came from no file"):
         mb.write_plan(tmp_path / "no.toml", loose, {}, data=tmp_path / "s.csv")

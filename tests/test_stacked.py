@@ -6,6 +6,7 @@ import pytest
 
 import markbase as mb
 from command import run
+from test_linear import _quietly as quietly
 
 WRITERS = {
     "csv": lambda f, p: f.to_csv(p, index=False), "tsv": lambda f, p: f.to_csv(p, index=False, sep="\t"), "parquet": lambda f, p: f.to_parquet(p),
@@ -19,7 +20,7 @@ def waves(kind, folder, names=("w_2019", "w_2020", "w_x"), **changes):
         frame = pd.DataFrame({"x": rng.normal(size=30 + k).round(3), "g": rng.choice(["a", "b", "c"], 30 + k), "n": np.arange(30 + k)})
         frame.loc[k, "x"] = np.nan
         frames.append(changes.get(name, lambda f: f)(frame))
-        (folder / name).parent.mkdir(exist_ok=True)
+        (folder / name).parent.mkdir(exist_ok=True, parents=True)
         WRITERS[kind](frames[-1], folder / f"{name}.{kind}")
     return pd.concat(frames, ignore_index=True), np.repeat(["2019", "2020", "x"][: len(names)], [len(f) for f in frames])
 
@@ -27,6 +28,7 @@ def waves(kind, folder, names=("w_2019", "w_2020", "w_x"), **changes):
 @pytest.mark.parametrize(("kind", "in_parts"), [(k, p) for k in WRITERS for p in (False, True) if (k, p) not in (("xlsx", True), ("csv.gz", False))])
 def test_rows_of_files_stand_one_below_another_and_know_their_file(kind, in_parts, tmp_path):
     whole, told = waves(kind, tmp_path)
+    (tmp_path / "~$w_2019.xlsx").write_bytes(b"locked")  # as programs leave it beside a file that is open
     for path in (tmp_path, tmp_path / f"w_*.{kind}"):
         study = mb.open_study(path, {"columns": {"wave": {"base": "2020"}}}, file_column="wave", in_parts=in_parts)
         found = pd.concat([part.frame() for part in study.parts()], ignore_index=True)
@@ -40,6 +42,10 @@ def test_rows_of_files_stand_one_below_another_and_know_their_file(kind, in_part
         some = mb.open_study(path, columns=["wave"], file_column="wave", in_parts=in_parts)
         assert some.levels("wave")["count"].tolist() == [30, 31, 32]
         assert mb.open_study(path, in_parts=in_parts).columns == ("x", "g", "n")
+    waves(kind, tmp_path / "more", ("north/w", "south/w"), **{"south/w": lambda f: f if in_parts else f.drop(columns="n")})
+    deep = quietly(mb.open_study, tmp_path / "more", file_column="land", in_parts=in_parts)
+    assert deep.levels("land")[["level", "count"]].to_numpy().tolist() == [["north", 30], ["south", 31]]
+    assert in_parts or dict(deep["n"].missing_counts()) == {f"not in {tmp_path.as_posix()}/more/south/w.{kind}": 31}
 
 
 def test_a_column_that_a_file_does_not_have_lacks_values_for_that_reason(tmp_path):

@@ -111,7 +111,7 @@ def stacked(
             lacking[name] = there
     if lacking:
         _say(lacking, called)
-    whole = pd.concat(frames, ignore_index=True)[names]
+    whole = pd.concat(frames, ignore_index=True)
     if file_column is not None:
         whole.insert(0, file_column, np.repeat(np.array(told, dtype=object), np.diff(ends)))
     labels = {name: label for _, own in reversed(tables) for name, label in own.items()}

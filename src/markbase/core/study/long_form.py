@@ -25,8 +25,6 @@ _OCCASION = re.compile(
 """What a part of a name tells an occasion by."""
 _MOST_NAMED = 4
 """So many columns are named, others counted."""
-_LETTERS = 3
-"""Fewer letters that words have in common, as `pre` and `post` do, are nothing in common."""
 _SURE: dict[str, Any] = {"guess": "", "doubt": ""}
 
 
@@ -159,18 +157,21 @@ def what_differs(names: list[str]) -> list[str]:
 
 
 def _alike(names: list[str]) -> int:
-    """Return how many first characters of all names are the same, without digits that a number in one of them goes on from."""
+    """Return how many first characters of all names are the same, without those of a word, or a number, that goes on in one of them."""
     same = 0
     for letters in zip(*names, strict=False):
         if len(set(letters)) > 1:
             break
         same += 1
-    while same and names[0][same - 1].isdigit() and any(n[same : same + 1].isdigit() for n in names):
+    while same and any(_go_on(names[0][same - 1], n[same : same + 1]) for n in names):
         same -= 1
-    return (
-        0
-        if same < _LETTERS and names[0][:same].isalpha() and any(n[same : same + 1].isalpha() for n in names)
-        else same
+    return same
+
+
+def _go_on(one: str, other: str) -> bool:
+    """Return whether two characters beside one another are of one word, or one number: `scoreBefore` are two words."""
+    return (one.isdigit() and other.isdigit()) or (
+        one.isalpha() and other.isalpha() and one.isupper() == other.isupper()
     )
 
 

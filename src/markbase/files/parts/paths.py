@@ -105,16 +105,14 @@ def like(pattern: Path) -> list[str]:
 
 
 def names_of_files(files: Sequence[Path]) -> list[str]:
-    """Return what tells files apart: what is different in their names, or the names, with their folders where these are the same."""
-    stems = [p.stem for p in files]
-    if len(set(stems)) < len(stems):
-        return (
-            [p.with_suffix("").as_posix() for p in files]
-            if len({p.suffix for p in files}) == 1
-            else [p.as_posix() for p in files]
-        )
-    different = what_differs(stems) if len(stems) > 1 else stems
-    return different if all(different) else stems
+    """Return what tells files apart: what is different in their names, with their folders where the names are the same; or the whole of these."""
+    names = [p.stem for p in files]
+    if len(set(names)) < len(names):
+        names = [p.with_suffix("").as_posix() for p in files]
+    if len(set(names)) < len(names):
+        names = [p.as_posix() for p in files]
+    different = what_differs(names) if len(names) > 1 else names
+    return different if all(different) else names
 
 
 def _suffix(path: str) -> str:
