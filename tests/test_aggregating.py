@@ -94,26 +94,21 @@ def test_what_is_no_measure_is_refused(by, columns, what):
 
 
 def test_what_was_aggregated_of_a_file_is_joined_by_a_plan(tmp_path):
-    study = mb.demo.choirs()
-    terms = mb.demo.choir_terms().aggregate("choir", {"seasons": "rows", "attendance": {"mean": "attendance"}}, reason="over the seasons")
+    study, seasons, files = mb.demo.choirs(), mb.demo.choir_terms(), [mb.demo.path(name) for name in mb.demo.FILES[:2]]
+    terms = seasons.aggregate("choir", {"seasons": "rows", "attendance": {"mean": "attendance"}}, reason="over the seasons")
     assert terms.trail.steps[-1].text == (
         "Aggregated 191 rows by `choir` into 24, of 7 to 8 rows each: `seasons` (rows) and `attendance` (mean of `attendance`); 3 other columns are left out."
     )
-    assert (terms["choir"].role, terms["attendance"].unit_many) == ("identifier", mb.demo.choir_terms()["attendance"].unit_many)
-    fit = quietly(mb.fit_linear, study.join(terms, "choir"), "belonging", ["age", "attendance"], cluster="choir", errors="CR3")
-    mb.write_plan(
-        tmp_path / "p.toml", study.join(terms, "choir"), {"f": fit}, data=mb.demo.path("choirs.csv"), codebook=mb.demo.path("choirs.codebook.toml")
-    )
+    assert (terms["choir"].role, terms["attendance"].unit) == ("identifier", seasons["attendance"].unit)
+    both = study.join(terms, "choir")
+    fit = quietly(mb.fit_linear, both, "belonging", ["age", "attendance"], cluster="choir", errors="CR3")
+    mb.write_plan(tmp_path / "p.toml", both, {"f": fit}, data=files[0], codebook=files[1])
     assert 'do = "aggregate"' in (tmp_path / "p.toml").read_text()
     again = quietly(mb.read_plan(tmp_path / "p.toml").make)["f"]
     np.testing.assert_array_equal(again.coefficients["se"], fit.coefficients["se"])
     step = 'do = "aggregate", by = "choir", columns = {n = "rows", age = {mean = "age"}}'
-    done = run(
-        "prepare", mb.demo.path("choirs.csv"), "--codebook", mb.demo.path("choirs.codebook.toml"), "--prepare", step, "--into", "-", cwd=tmp_path
-    )
-    assert done.stdout.splitlines()[:2] == [
-        "choir,n,age",
-        f"Avenmoss,69,{float(study.frame().groupby('choir', observed=True)['age'].mean().iloc[0])!r}",
-    ]
+    done = run("prepare", files[0], "--codebook", files[1], "--prepare", step, "--into", "-", cwd=tmp_path)
+    mean = float(study.frame().groupby("choir", observed=True)["age"].mean().iloc[0])
+    assert done.stdout.splitlines()[:2] == ["choir,n,age", f"Avenmoss,69,{mean!r}"]
     with pytest.raises(mb.MarkbaseError, match="a median by group needs all rows in memory"):
-        mb.open_study(mb.demo.path("choirs.csv"), in_parts=True).aggregate("choir", {"m": {"median": "age"}})
+        mb.open_study(files[0], in_parts=True).aggregate("choir", {"m": {"median": "age"}})

@@ -55,7 +55,6 @@ def test_each_row_has_what_stands_at_its_key_there_whatever_the_order_the_kinds_
         assert told.loc["with their row in homes"].tolist() == [sum(k in values for k in wanted), len({k for k in wanted if k in values})]
         away = {key[: len(by)] for key, k in zip(rows, wanted, strict=True) if k == "no row in homes"}
         assert told.loc["without a row in homes", "keys"] == len(away)
-        assert made.prepare(mb.Study(frame).trail.record()).frame().equals(made.frame()) if not made.in_parts else True
 
 
 def test_what_is_known_of_a_column_comes_with_it():

@@ -73,8 +73,14 @@ def test_what_does_not_go_into_one_column_is_refused(columns, name, more, what, 
 
 
 def test_occasions_are_read_off_the_names_and_a_plan_holds_the_step_and_the_kinds(tmp_path):
-    names = {"1": ["s_1", "s_2", "s_10"], "2": ["y2019", "y2020", "y2021"], "3": ["before.s", "after.s", "later.s"], "4": ["pre", "post"]}
-    for of, wanted in zip(names.values(), ([1, 2, 10], [2019, 2020, 2021], ["before", "after", "later"], ["pre", "post"]), strict=True):
+    told = {
+        "s_1 s_2 s_10": [1, 2, 10],
+        "y2019 y2020": [2019, 2020],
+        "before.s after.s later.s": ["before", "after", "later"],
+        "pre post": ["pre", "post"],
+    }
+    for names, wanted in {**told, "s_morning s_evening": ["morning", "evening"]}.items():
+        of = names.split()
         found = mb.Study(pd.DataFrame({n: [1.5, 2.5] for n in of})).as_long({"s": of}, name="when").frame()["when"]
         assert found.tolist() == wanted * 2
     wide().to_csv(tmp_path / "w.csv", index=False)

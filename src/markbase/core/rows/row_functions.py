@@ -67,6 +67,16 @@ def counted_codes(codes: Any, size: int) -> tuple[NDArray[np.int64], NDArray[np.
     return every.astype(np.int64), counts.astype(np.int64)
 
 
+def places_among(known: NDArray[np.int64], codes: Any, size: int) -> Any:
+    """Return which of some codes below a size, which rise, the code of each row is; −1 where it is none of them, as for a code below 0."""
+    if size <= _MOST_COUNTED:
+        slot = np.full(size + 1, -1, dtype=np.intp)
+        slot[known] = np.arange(len(known))
+        return look_up(slot, np.where(codes < 0, -1, codes))  # which is looked up faster
+    at = np.minimum(np.searchsorted(known, codes), len(known) - 1)
+    return np.where(look_up(known, at) == codes, at, -1)
+
+
 def ends_by_code(values: Any, codes: Any, size: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Return the lowest and the highest value of each code from 0, shapes (size,), ∞ and −∞ of one without rows; codes below 0 do not count."""
     ends = np.full(size, np.inf), np.full(size, -np.inf)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from markbase.core.arguments import told_value
 from markbase.core.errors import ColumnError, LevelError, count_noun, listed, near, quoted
 from markbase.core.rows.parts import bincount_of, each_part
-from markbase.core.rows.row_functions import all_of, counted_codes, look_up, refuse_in_parts
+from markbase.core.rows.row_functions import all_of, counted_codes, look_up, places_among, refuse_in_parts
 from markbase.core.study.column import FIRST_CODED, Column, MissingCode, Unit
 from markbase.core.study.column_types import with_default_base
 from markbase.core.study.joining import as_key, together
@@ -71,10 +71,45 @@ class _Groups:
     """Shape (rows,): the group of each row, −1 for none."""
     counts: NDArray[np.int64]
     """Shape (groups,): how many rows each has."""
+    known: dict[tuple[str, tuple[object, ...]], _Spread] = field(default_factory=dict)
+    """What was found of columns already."""
 
     def sums(self, values: Any) -> Array:
         """Sum values of all rows by group, shape (groups,)."""
         return np.asarray(bincount_of(self.codes + 1, values, len(self.counts) + 1)[1:], dtype=np.float64)
+
+
+@dataclass(frozen=True)
+class _Spread:
+    """The values of a column, or whether rows have some of its levels, in each group."""
+
+    values: Any
+    """Shape (rows,): of all rows."""
+    inside: Any
+    """Shape (rows,): which have a value, and a group."""
+    n: Array
+    """Shape (groups,): how many these are."""
+    lows: Array
+    """Shape (groups,): the lowest; ∞ of a group without values."""
+    highs: Array
+    """Shape (groups,): the highest; −∞ of a group without values."""
+    above: Array
+    """Shape (groups,): how much values are more than the lowest, in all: what is taken from all of a group costs no digits."""
+
+    @classmethod
+    def of(cls, column: Column, levels: Sequence[object], groups: _Groups) -> _Spread:
+        """Sum values by group; of levels 1 where a row has one of them, 0 otherwise."""
+        values = column.values
+        if levels:
+            values = np.isin(values, [column.level_at(level) for level in levels]).astype(np.float64)
+        inside, size = column.present & (groups.codes >= 0), len(groups.counts)
+        n = groups.sums(inside.astype(np.float64))
+        lows, highs = np.full(size, np.inf), np.full(size, -np.inf)
+        for part in each_part(_Ends(size), [(values, values)], np.where(inside, groups.codes, -1)):
+            lows, highs = np.minimum(lows, part[0][0, 0]), np.maximum(highs, part[1][0, 0])
+        start = np.append(np.where(n > 0, lows, 0.0), 0.0)
+        above = groups.sums(np.where(inside, values - look_up(start, groups.codes), 0.0))
+        return cls(values, inside, n, lows, highs, above)
 
 
 def wanted_columns(given: object, columns: Columns, by: Sequence[str]) -> list[Wanted]:
@@ -142,8 +177,7 @@ def aggregated(columns: Columns, by: Sequence[str], wanted: Sequence[Wanted], ro
     here, counts = counted_codes(joint, math.prod(sizes))
     if not len(here):
         raise ColumnError(f"No row has a value in {listed(quoted(by), 'and')}.")
-    place = np.minimum(np.searchsorted(here, joint), len(here) - 1)
-    groups = _Groups(np.where(joint >= 0, place, -1).astype(np.intp), counts)
+    groups = _Groups(places_among(here, joint, math.prod(sizes)).astype(np.intp), counts)
     found: dict[str, Column] = {}
     for name, key, places in zip(by, keys, np.unravel_index(here, sizes), strict=True):
         found[name] = _key_column(columns[name], key, places.astype(np.int32), len(by) == 1)
@@ -232,19 +266,16 @@ def _measured(own: Wanted, columns: Columns, groups: _Groups) -> tuple[Column, d
         column = Column(own.name, "numeric", groups.counts.astype(np.float64), unit=Unit("row", "rows"))
         return column, _told(own, column, int(groups.counts.sum())), True
     source = columns[own.of]
-    values, present = source.values, source.present
-    if own.measure == "share":
-        values = np.isin(source.values, [source.level_at(level) for level in own.levels]).astype(np.float64)
-    inside = present & (groups.codes >= 0)
-    n = groups.sums(inside.astype(np.float64))
-    lows, highs = _spans(values, inside, groups)
-    start = np.append(np.where(n > 0, lows, 0.0), 0.0)  # what is taken from all of a group costs no digits
-    above = groups.sums(np.where(inside, values - look_up(start, groups.codes), 0.0))
+    known = groups.known.get((own.of, own.levels))
+    spread = known or _Spread.of(source, own.levels, groups)
+    groups.known[own.of, own.levels] = spread
+    n, lows, above = spread.n, spread.lows, spread.above
     with np.errstate(invalid="ignore", divide="ignore"):
         means = lows + above / n
-        found = {"mean": means, "share": means, "sum": above + lows * n, "low": lows, "high": highs}.get(own.measure)
+        easy = {"mean": means, "share": means, "sum": above + lows * n, "low": lows, "high": spread.highs}
+        found = easy.get(own.measure)
         if found is None:
-            found = _further(own.measure, values, inside, groups, means, n)
+            found = _further(own.measure, spread, groups, means)
         found = np.where(n > 0, found, np.nan)
     why = np.where(np.isnan(found), FIRST_CODED + (n > 0), 0).astype(np.uint8)
     codes = (MissingCode("", "no value in its rows"), MissingCode("", "one value alone"))
@@ -267,13 +298,14 @@ def _measured(own: Wanted, columns: Columns, groups: _Groups) -> tuple[Column, d
     right = True
     if own.measure in ("mean", "share", "sum") and n.any():
         told, low = n > 0, float(lows.min())
-        whole = float(np.sum(np.where(inside, values - low, 0.0)))
+        whole = float(np.sum(np.where(spread.inside, spread.values - low, 0.0)))
         right = math.isclose(float((above[told] + (lows[told] - low) * n[told]).sum()), whole, rel_tol=1e-9)
-    return column, row, right and int(n.sum()) == int(np.sum(inside))
+    return column, row, right and int(n.sum()) == int(np.sum(spread.inside))
 
 
-def _further(measure: str, values: Any, inside: Any, groups: _Groups, means: Array, n: Array) -> Array:
+def _further(measure: str, spread: _Spread, groups: _Groups, means: Array) -> Array:
     """Return the standard deviation (n − 1) or the median of each group; NaN where it has none."""
+    values, inside, n = spread.values, spread.inside, spread.n
     if measure == "sd":
         centre = np.append(np.where(n > 0, means, 0.0), 0.0)
         squares = groups.sums(np.where(inside, (values - look_up(centre, groups.codes)) ** 2, 0.0))
@@ -285,15 +317,6 @@ def _further(measure: str, values: Any, inside: Any, groups: _Groups, means: Arr
     in_order = np.append(values[order], np.nan)
     ends = [np.minimum(starts + half, len(order)).astype(np.intp) for half in (np.floor(middle), np.ceil(middle))]
     return np.asarray((in_order[ends[0]] + in_order[ends[1]]) / 2)
-
-
-def _spans(values: Any, inside: Any, groups: _Groups) -> tuple[Array, Array]:
-    """Return the lowest and the highest value of each group, ∞ and −∞ of one without any."""
-    size = len(groups.counts)
-    lows, highs = np.full(size, np.inf), np.full(size, -np.inf)
-    for part in each_part(_Ends(size), [(values, values)], np.where(inside, groups.codes, -1)):
-        lows, highs = np.minimum(lows, part[0][0, 0]), np.maximum(highs, part[1][0, 0])
-    return lows, highs
 
 
 def _told(own: Wanted, column: Column, values: int) -> dict[str, Any]:

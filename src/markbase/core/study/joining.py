@@ -15,7 +15,15 @@ from numpy.typing import NDArray
 
 from markbase.core.arguments import told_value
 from markbase.core.errors import ColumnError, MarkbaseError, count_noun, listed, near, quoted
-from markbase.core.rows.row_functions import all_of, counted, counted_codes, learn, look_up, refuse_in_parts
+from markbase.core.rows.row_functions import (
+    all_of,
+    counted,
+    counted_codes,
+    learn,
+    look_up,
+    places_among,
+    refuse_in_parts,
+)
 from markbase.core.study.column import FIRST_CODED, MOST_REASONS, Column, Made, MissingCode
 from markbase.core.study.column_types import with_default_base
 from markbase.core.study.declarations import numbered
@@ -199,11 +207,10 @@ class _Keys:
                 f"A table that is joined has one row for each key: make one of its rows first (`aggregate`), or, if they are the cases, open it and join this one to it."
             )
         codes = together([look_up(at, c.values) for at, c in zip(self.alike, self.own, strict=True)], sizes)
-        place = np.minimum(np.searchsorted(known, codes), len(known) - 1)
         has_key = all_of([c.present for c in self.own])
-        found = has_key & (look_up(known, place) == codes)
-        row = np.where(found, look_up(places[first], place), np.where(has_key, len(complete), -1))
-        return row.astype(np.intp), complete
+        place = places_among(known, np.where(has_key, codes, -1), math.prod(sizes))
+        row = look_up(np.append(places[first], len(complete)), place)  # the last is of none
+        return np.where(has_key, row, -1).astype(np.intp), complete
 
     def apart(self, rows: Any) -> int:
         """Count the different keys of some rows."""
