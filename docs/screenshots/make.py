@@ -48,7 +48,7 @@ TERMINALS = {
     "blocks.png": (
         f"markbase blocks {PLAN} --outcome belonging --block 'background: age, voice' --block 'taking part: rehearsals, concerts' "
         "--block 'way in: joined_through, travel_km'",
-        "1080x937+0+0",
+        "1080x926+0+0",
     ),
     "dominance.png": (
         f"markbase dominance {PLAN} --outcome belonging --terms age,years_singing,voice,rehearsals --bootstrap 200",
