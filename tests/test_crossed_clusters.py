@@ -204,3 +204,55 @@ def test_options_plans_and_pages_name_both(tmp_path):
     assert again["coefficients"] == found["coefficients"]
     held = run("validate", plan, "Ratings", "--hold-out", "0.3").stdout
     assert "whole levels of judge" in " ".join(held.split())
+
+
+def lands_and_years(lands=9, years=8, rows=12):
+    rng = np.random.default_rng(4)
+    cells = pd.DataFrame([(f"land {k}", 2001 + y) for k in range(lands) for y in range(years)], columns=["land", "year"])
+    cells["jobless"] = rng.normal(7, 2, len(cells)).round(1)
+    cells["law"] = np.where((cells["land"] < "land 5") & (cells["year"] > 2004), "new", "old")
+    frame = cells.loc[np.repeat(np.arange(len(cells)), rows)].sample(frac=1, random_state=1).reset_index(drop=True)
+    frame = frame.assign(age=rng.integers(18, 90, len(frame)), rare=(np.arange(len(frame)) % 400 == 7).astype(float))
+    return frame.assign(trust=rng.normal(size=len(frame)) - 0.1 * frame["jobless"], born=frame["year"] - frame["age"] // 10)
+
+
+def said_of_cells(frame, terms, **options):
+    study = frame if isinstance(frame, mb.Study) else mb.Study(frame)
+    with warnings.catch_warnings(record=True) as told:
+        warnings.simplefilter("always")
+        mb.fit_linear(study, "trust", terms, **options)
+    return [str(w.message) for w in told if "each combination of" in str(w.message)]
+
+
+@pytest.mark.parametrize("columns", ["year", "text"])
+@pytest.mark.parametrize("term", ["jobless", "law"])
+def test_what_is_of_a_land_and_a_year_is_told_unless_errors_allow_for_it(term, columns, tmp_path):
+    frame = lands_and_years()
+    way = "`land`, in one of which each lies,"
+    if columns == "text":
+        frame["year"], way = "y" + frame["year"].astype(str), "`land`, or by `year`,"
+    wanted = (
+        f"`{term}` is the same in all rows of each combination of `land` and `year` (72 of them, 864 rows), and the errors take every row by itself: if rows of one go "
+        f"together, those of `{term}` are too small; errors clustered by {way} allow for that."
+    )
+    of_time, odd, other = frame.assign(year=frame["year"].astype(str)), frame.copy(), {"new": "old", "old": "new"}
+    odd.loc[5, term] = other.get(odd.loc[5, term], 99.0)  # in one row it is another
+    frame.to_parquet(tmp_path / "rows.parquet")
+    parts = mb.open_study(tmp_path / "rows.parquet", in_parts=True)
+    cases = [(frame, {}), (frame, {"errors": "HC3"}), (frame, {"fixed_effects": "land"}), (parts, {}), (odd, {}), (of_time, {"cluster": "year"})]
+    assert [said_of_cells(of, ["age", term], **options) for of, options in cases] == [[wanted]] * 3 + [[wanted] if columns == "text" else [], [], []]
+    assert said_of_cells(frame, ["age", term, "land"]) == [wanted]  # a level of its own does not take out what goes on in a year of it
+
+
+def test_what_differs_within_or_is_of_one_column_alone_or_rare_is_not_told():
+    frame = lands_and_years()
+    of_land = frame.assign(of_land=frame["land"].str[-1].astype(float) ** 2)  # which is told of the land
+    quiet = [
+        (frame, "rare"),
+        (frame, "born"),
+        (of_land, "of_land"),
+        (lands_and_years(rows=1), "jobless"),
+        (lands_and_years(lands=3, years=3, rows=40), "jobless"),
+    ]
+    made = quietly(mb.Study(frame).combine_groups, ["land", "law"], name="both")
+    assert not any(said_of_cells(of, ["age", term]) for of, term in (*quiet, (made, "both")))

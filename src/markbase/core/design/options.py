@@ -15,6 +15,7 @@ from markbase.core.design.complete_cases import CompleteCases, Loss, complete_ro
 from markbase.core.design.drawn import DrawnBy
 from markbase.core.design.repeated_rows import are_dyads, remark_on_repeated_rows
 from markbase.core.design.requested_terms import AllBut, TermRequest, names_of
+from markbase.core.design.same_in_combinations import remark_on_combinations
 from markbase.core.design.shared import Shared
 from markbase.core.design.shared_changes import Beginning, beginning_of
 from markbase.core.design.shared_sources import remark_on_shared
@@ -242,7 +243,13 @@ def check_request(
                 f"`{weighing.name}` is taken as sampling weights, so that {count_noun(sample.used, 'row')} are as many cases. It is a whole number beside combinations of the "
                 f"other columns, each of which stands in one row: if this is a table of counts, its weights are frequencies."
             )
-    repeating = () if controls else remark_on_repeated_rows(study, columns, target, used, drawn)
+    repeating, unsaid = remark_on_repeated_rows(study, columns, target, used, drawn, quiet=bool(controls))
+    times = columns_of_times(study, target.name)
+    if unsaid and not drawn.clusters:
+        groups = [c for c in columns if c.is_categorical]
+        remark_on_combinations(
+            columns, list({c.name: c for c in (*controls, *repeating, *times, *groups)}.values()), used
+        )
     return Request(
         tuple(specs),
         tuple(columns),
@@ -256,8 +263,8 @@ def check_request(
         hint,
         unused[0] if unused and weighing is None else "",
         study.index,
-        repeating,
-        columns_of_times(study, target.name),
+        () if controls else repeating,
+        times,
         shared,
         None if controls else _beginning(study, target, inside),
     )

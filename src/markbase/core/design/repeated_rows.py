@@ -28,28 +28,34 @@ _ALIKE = 0.2
 """Levels have about as many rows as one another if none has less than this share of the middle one, or more than its inverse."""
 _MOST_NUMBERED = 2_000_000
 """In more rows than this numbers in memory are not looked at for repetitions."""
-_GLANCE = 2000
+GLANCE = 2000
+"""So many rows are looked at first."""
 _BY_CHANCE, _ROWS_OF_DYADS = 5.0, 20_000
 """In so many rows two columns would name the same one by chance, where it says something that none does; and how many rows are looked at."""
 
 
 def remark_on_repeated_rows(
-    study: Study, columns: Sequence[Column], outcome: Column, used: NDArray[np.bool_] | None, drawn: DrawnBy
-) -> tuple[Column, ...]:
+    study: Study,
+    columns: Sequence[Column],
+    outcome: Column,
+    used: NDArray[np.bool_] | None,
+    drawn: DrawnBy,
+    quiet: bool = False,
+) -> tuple[tuple[Column, ...], bool]:
     """Say that a column of the model is the same in all rows of each level of another one, whose rows may go together, unless errors are clustered.
 
-    Returns the columns outside the model whose rows may.
+    Nothing is said where that is `quiet`. Returns the columns outside the model whose rows may, and whether nothing was said.
     """
     told = {outcome.name, *(column.name for column in (*columns, *drawn.columns))}
-    repeating, said = [], bool(drawn.clusters)
+    repeating, said = [], False
     inside: Any = slice(None) if used is None else used
-    some: Any = slice(0, _GLANCE) if used is None else np.flatnonzero(sample_of(used))[:_GLANCE]
+    some: Any = slice(0, GLANCE) if used is None else np.flatnonzero(sample_of(used))[:GLANCE]
     for name in study.columns:
         column = study[name]
         if name in told or not may_repeat(column):
             continue
         repeating.append(column)
-        if said or (in_parts(column.values) and not column.is_categorical):
+        if said or quiet or drawn.clusters or (in_parts(column.values) and not column.is_categorical):
             continue
         glance = _coded(column, sample_of(column.values)[some])
         alike = [c for c in columns if same_within(sample_of(c.values)[some], glance)]
@@ -68,12 +74,12 @@ def remark_on_repeated_rows(
                 f"take every row by itself: if rows of one `{name}` go together, those of `{fixed.name}` are too small; errors clustered by it allow for that."
             )
             said = True
-    return tuple(repeating)
+    return tuple(repeating), not said
 
 
 def _is_history(values: Any, codes: NDArray[np.intp]) -> bool:
     """Return whether an outcome of two values ends the rows of each level, which then count as independent (see `histories`)."""
-    if in_parts(values, codes) or not (len(ends := np.unique(values[:_GLANCE])) == 2 and np.isin(values, ends).all()):
+    if in_parts(values, codes) or not (len(ends := np.unique(values[:GLANCE])) == 2 and np.isin(values, ends).all()):
         return False
     return histories((values == ends[1]).astype(np.float64), codes) is not None
 
