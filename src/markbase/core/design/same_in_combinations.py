@@ -64,11 +64,11 @@ def remark_on_combinations(columns: Sequence[Column], among: Sequence[Column], u
 
 
 def _glance(column: Column, some: Any) -> NDArray[np.intp]:
-    return codes_of(_in_memory(column), some)
-
-
-def _in_memory(column: Column) -> Column:
-    return replace(column, values=sample_of(column.values)) if in_parts(column.values) else column
+    """Return the codes of some rows; none where one of them has no value, or an infinite one."""
+    values = sample_of(column.values)[some]
+    if not column.is_categorical and not np.isfinite(values).all():
+        return np.zeros(0, dtype=np.intp)
+    return codes_of(replace(column, values=values), slice(None))
 
 
 def _is_of_cells(column: Column, some: Any, joint: NDArray[np.intp], *alone: NDArray[np.intp]) -> bool:
