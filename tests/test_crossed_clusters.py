@@ -206,7 +206,7 @@ def test_options_plans_and_pages_name_both(tmp_path):
     assert "whole levels of judge" in " ".join(held.split())
 
 
-def lands_and_years(lands=9, years=8, rows=12):
+def lands_and_years(lands=9, years=20, rows=5):
     rng = np.random.default_rng(4)
     cells = pd.DataFrame([(f"land {k}", 2001 + y) for k in range(lands) for y in range(years)], columns=["land", "year"])
     cells["jobless"] = rng.normal(7, 2, len(cells)).round(1)
@@ -232,15 +232,15 @@ def test_what_is_of_a_land_and_a_year_is_told_unless_errors_allow_for_it(term, c
     if columns == "text":
         frame["year"], way = "y" + frame["year"].astype(str), "`land`, or by `year`,"
     wanted = (
-        f"`{term}` is the same in all rows of each combination of `land` and `year` (72 of them, 864 rows), and the errors take every row by itself: if rows of one go "
+        f"`{term}` is the same in all rows of each combination of `land` and `year` (180 of them, 900 rows), and the errors take every row by itself: if rows of one go "
         f"together, those of `{term}` are too small; errors clustered by {way} allow for that."
     )
     of_time, odd, other = frame.assign(year=frame["year"].astype(str)), frame.copy(), {"new": "old", "old": "new"}
     odd.loc[5, term] = other.get(odd.loc[5, term], 99.0)  # in one row it is another
     frame.to_parquet(tmp_path / "rows.parquet")
     parts = mb.open_study(tmp_path / "rows.parquet", in_parts=True)
-    cases = [(frame, {}), (frame, {"errors": "HC3"}), (frame, {"fixed_effects": "land"}), (parts, {}), (odd, {}), (of_time, {"cluster": "year"})]
-    assert [said_of_cells(of, ["age", term], **options) for of, options in cases] == [[wanted]] * 3 + [[wanted] if columns == "text" else [], [], []]
+    cases = [(frame, {}), (frame, {"errors": "HC3"}), (frame, {"fixed_effects": "land"}), (parts, {}), (odd, {}), (of_time, {"cluster": "year"}), (frame, {"time": "year"})]
+    assert [said_of_cells(of, ["age", term], **options) for of, options in cases] == [[wanted]] * 3 + [[wanted] if columns == "text" else [], [], [], []]
     assert said_of_cells(frame, ["age", term, "land"]) == [wanted]  # a level of its own does not take out what goes on in a year of it
 
 

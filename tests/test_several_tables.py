@@ -188,7 +188,7 @@ def waves(kind, folder, names=("w_2019", "w_2020", "w_x"), **changes):
 @pytest.mark.parametrize(("kind", "in_parts"), [(k, p) for k in WRITERS for p in (False, True) if (k, p) not in (("xlsx", True), ("csv.gz", False))])
 def test_rows_of_files_stand_one_below_another_and_know_their_file(kind, in_parts, tmp_path):
     whole, told = waves(kind, tmp_path)
-    (tmp_path / "~$w_2019.xlsx").write_bytes(b"locked")  # as programs leave it beside a file that is open
+    (tmp_path / f"._w_2019.{kind}").write_bytes(b"locked")  # as programs leave it beside a file that is open
     for path in (tmp_path, tmp_path / f"w_*.{kind}"):
         study = mb.open_study(path, {"columns": {"wave": {"base": "2020"}}}, file_column="wave", in_parts=in_parts)
         found = pd.concat([part.frame() for part in study.parts()], ignore_index=True)

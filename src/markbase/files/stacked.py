@@ -10,7 +10,7 @@ import numpy as np
 import pandas as pd
 
 from markbase.core.errors import ColumnError, FileError, count_noun, listed, near, quoted, remark
-from markbase.files.parts.paths import like
+from markbase.files.parts.paths import is_seen, like
 
 _MOST_BYTES = 1 << 29
 """Files that are larger together are not taken into memory."""
@@ -50,9 +50,7 @@ def files_of(path: Path, kinds: Sequence[str]) -> list[Path]:
         If there is none, or one of a pattern is of another kind.
     """
     if path.is_dir():
-        found = sorted(
-            p for p in path.rglob("*") if p.is_file() and p.suffix.lower() in kinds and p.name[0] not in ".~"
-        )
+        found = sorted(p for p in path.rglob("*") if p.is_file() and p.suffix.lower() in kinds and is_seen(p))
         if not found:
             raise FileError(f"The folder `{path}` holds no data file ({', '.join(kinds)}).")
         return found

@@ -245,7 +245,7 @@ def check_request(
             )
     repeating, unsaid = remark_on_repeated_rows(study, columns, target, used, drawn, quiet=bool(controls))
     times = columns_of_times(study, target.name)
-    if unsaid and not drawn.clusters:
+    if unsaid and not drawn.clusters and drawn.time is None:  # whose rows may go together at each time
         groups = [c for c in columns if c.is_categorical]
         remark_on_combinations(
             columns, list({c.name: c for c in (*controls, *repeating, *times, *groups)}.values()), used

@@ -104,6 +104,11 @@ def like(pattern: Path) -> list[str]:
     return sorted(str(p) for p in home.glob(str(Path(*parts[first:]))) if p.is_file())
 
 
+def is_seen(file: Path) -> bool:
+    """Return whether a file in a folder is meant: hidden ones, and those that programs leave beside an open one, are not."""
+    return file.name[0] not in ".~"
+
+
 def names_of_files(files: Sequence[Path]) -> list[str]:
     """Return what tells files apart: what is different in their names, with their folders where the names are the same; or the whole of these."""
     names = [p.stem for p in files]
@@ -124,7 +129,7 @@ def _paths(path: str) -> list[str]:
     """Return the files that a path, a pattern or a folder names, in the order of their names."""
     place = Path(path)
     if place.is_dir():
-        found = sorted(str(p) for p in place.rglob("*") if p.is_file() and _suffix(str(p)) in FORMATS)
+        found = sorted(str(p) for p in place.rglob("*") if p.is_file() and _suffix(str(p)) in FORMATS and is_seen(p))
         if not found:
             raise FileError(f"The folder `{path}` holds no data file ({', '.join(FORMATS)}).")
         return found
