@@ -213,7 +213,7 @@ def lands_and_years(lands=9, years=20, rows=5):
     cells["law"] = np.where((cells["land"] < "land 5") & (cells["year"] > 2004), "new", "old")
     frame = cells.loc[np.repeat(np.arange(len(cells)), rows)].sample(frac=1, random_state=1).reset_index(drop=True)
     frame = frame.assign(age=rng.integers(18, 90, len(frame)), rare=(np.arange(len(frame)) % 400 == 7).astype(float))
-    return frame.assign(trust=rng.normal(size=len(frame)) - 0.1 * frame["jobless"], born=frame["year"] - frame["age"] // 10)
+    return frame.assign(trust=rng.normal(size=len(frame)) - 0.1 * frame["jobless"], birth_year=frame["year"] - 30 - np.arange(len(frame)) % 7)
 
 
 def said_of_cells(frame, terms, **options):
@@ -238,21 +238,21 @@ def test_what_is_of_a_land_and_a_year_is_told_unless_errors_allow_for_it(term, c
     of_time, odd, other = frame.assign(year=frame["year"].astype(str)), frame.copy(), {"new": "old", "old": "new"}
     odd.loc[5, term] = other.get(odd.loc[5, term], 99.0)  # in one row it is another
     frame.to_parquet(tmp_path / "rows.parquet")
-    parts = mb.open_study(tmp_path / "rows.parquet", in_parts=True)
-    cases = [(frame, {}), (frame, {"errors": "HC3"}), (frame, {"fixed_effects": "land"}), (parts, {}), (odd, {}), (of_time, {"cluster": "year"}), (frame, {"time": "year"})]
-    assert [said_of_cells(of, ["age", term], **options) for of, options in cases] == [[wanted]] * 3 + [[wanted] if columns == "text" else [], [], [], []]
+    for options in ({}, {"errors": "HC3"}, {"fixed_effects": "land"}):
+        assert said_of_cells(frame, ["age", term], **options) == [wanted]
+    assert said_of_cells(mb.open_study(tmp_path / "rows.parquet", in_parts=True), ["age", term]) == ([wanted] if columns == "text" else [])
+    assert not any(said_of_cells(of, ["age", term], **more) for of, more in ((odd, {}), (of_time, {"cluster": "year"}), (frame, {"time": "year"})))
     assert said_of_cells(frame, ["age", term, "land"]) == [wanted]  # a level of its own does not take out what goes on in a year of it
 
 
 def test_what_differs_within_or_is_of_one_column_alone_or_rare_is_not_told():
-    frame = lands_and_years()
-    of_land = frame.assign(of_land=frame["land"].str[-1].astype(float) ** 2)  # which is told of the land
-    quiet = [
-        (frame, "rare"),
-        (frame, "born"),
-        (of_land, "of_land"),
-        (lands_and_years(rows=1), "jobless"),
-        (lands_and_years(lands=3, years=3, rows=40), "jobless"),
-    ]
+    frame = lands_and_years().assign(first=lambda f: (~f.duplicated(["land", "year"])).astype(float))
+    lone = frame[(frame["first"] == 1) == (frame["land"] == "land 3")]  # a row for each year of that land
+    frame = frame.assign(of_land=frame["land"].str[-1].astype(float) ** 2, old=frame["year"] - frame["birth_year"])  # told of the land; made of two
+    few, ones = lands_and_years(lands=3, years=3, rows=40), lands_and_years(rows=1)
+    quiet = [(frame, "rare"), (frame, "old"), (frame, "of_land"), (lone, "first"), (ones, "jobless"), (few, "jobless")]
     made = quietly(mb.Study(frame).combine_groups, ["land", "law"], name="both")
     assert not any(said_of_cells(of, ["age", term]) for of, term in (*quiet, (made, "both")))
+    many = lands_and_years(rows=15)
+    many.loc[len(many) - 1, "jobless"] = 99.0  # in one row, far on, it is another
+    assert not said_of_cells(many, ["jobless"])

@@ -144,12 +144,12 @@ def test_a_plan_and_the_command_join_tables_and_a_plan_that_is_written_names_the
 
     first, second = (re.findall(r'"estimate": ([-\d.e]+)', text) for text in (by_plan, again))
     assert first == second != []
+    (tmp_path / "deep" / "h.toml").write_text((tmp_path / "deep" / "h.toml").read_text() + 'missing = ["none"]\n')  # which a plan alone holds
     homes = quietly(mb.read_plan(tmp_path / "deep" / "h.toml").open).derive("fee_z", z="fee")
     study = quietly(quietly(mb.read_plan(tmp_path / "deep" / "all.toml").open).join, homes, "choir", columns=["log_fee", "fee_z"])
     mb.write_plan(tmp_path / "mine.toml", study, {"f": quietly(mb.fit_linear, study, "belonging", ["meets_in", "fee"])}, data=tmp_path / "s.csv")
     assert quietly(mb.read_plan(tmp_path / "mine.toml").open).frame().equals(study.frame())
-    ended = [run("run", *told, cwd=tmp_path).returncode for told in (["deep/all.toml", "--into", "r"], ["r/plan.toml", "--into", "r2"])]
-    assert ended == [0, 0]
+    assert [run("run", *told, cwd=tmp_path).returncode for told in (["deep/all.toml", "--into", "r"], ["r/plan.toml", "--into", "r2"])] == [0, 0]
     for there in (["choir"], ["meets_in", "fee", "founded", "log_fee", "fee_z"]):
         study.frame().head(6)[there].to_csv(tmp_path / "new.csv", index=False)
         assert "61" in run("predict", "mine.toml", "f", "--for", "new.csv", cwd=tmp_path).stdout

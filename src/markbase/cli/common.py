@@ -253,7 +253,7 @@ class Source:
         extra += [{"do": "derive", "name": f"log_{name}", "log": name} for name in split(self.logs)]
         kinds = dict(pair(text, "--as") for text in self.kinds) | dict.fromkeys(split(self.categorical), "categorical")
         missing, steps = (*plan.missing, *split(self.missing)), (*plan.prepare, *extra)
-        return replace(plan, missing=missing, prepare=steps, kinds={**plan.kinds, **kinds})
+        return replace(plan, path=None, missing=missing, prepare=steps, kinds={**plan.kinds, **kinds})
 
     def _layout(self) -> dict[str, int] | None:
         """Return where things stand in the file, as far as the options say."""

@@ -10,7 +10,6 @@ from typing import Any
 
 from markbase.core.errors import MarkbaseError, MarkbaseWarning, remark
 from markbase.core.study.steps.joining import refuse_without_file
-from markbase.core.study.steps.opened import opened_as
 from markbase.core.study.study import Study
 from markbase.files.data import open_study
 from markbase.files.text_files import seen_from
@@ -69,7 +68,7 @@ def _opened(file: Path, codebook: str | None, open_plan: Callable[[Path], Study]
         raise MarkbaseError(f"`{file}` joins itself, by way of the plans it joins; name the data file of one of them.")
     token = _opening.set((*within, file.resolve()))
     try:
-        return opened_as(open_plan(file), {"file": str(file)})
+        return open_plan(file)
     finally:
         _opening.reset(token)
 

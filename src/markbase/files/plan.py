@@ -14,6 +14,7 @@ import tomlkit
 from markbase.core.arguments import checked
 from markbase.core.errors import MarkbaseError, listed, near
 from markbase.core.study.codebook import GIVEN_KINDS, Codebook
+from markbase.core.study.steps.opened import opened_as
 from markbase.core.study.study import Study
 from markbase.files.chosen import Chosen
 from markbase.files.codebook import read_codebook
@@ -57,6 +58,8 @@ class Plan:
     """Of several files: what the column is called that tells which of them a row is from."""
     prepare: tuple[Mapping[str, Any], ...] = ()
     """The preparing steps, as `Study.prepare` takes them."""
+    path: Path | None = None
+    """Where it was read from; None for one that was put together, or changed."""
     source: str = "the plan"
     """Where it was read from, for messages."""
     analysis: Analysis = field(default_factory=Analysis)
@@ -125,7 +128,8 @@ class Plan:
         for number, step in enumerate(self.prepare):
             with self.naming("prepare", number, f"prepare, step {number + 1}"):
                 study = study.prepare([with_table(step, lambda path: read_plan(path).open())], source="")
-        return study
+        as_it_says = (book, columns, in_parts, cluster) == (None,) * 4
+        return opened_as(study, {"file": str(self.path)}) if self.path is not None and as_it_says else study
 
     @contextmanager
     def naming(self, table: str, number: int, what: str) -> Iterator[None]:
@@ -261,6 +265,7 @@ def read_plan(path: str | Path) -> Plan:
         layout=layout,
         in_parts=data.get("in_parts", False),
         prepare=tuple(placed(step, folder) for step in steps),
+        path=path,
         source=path.name,
         analysis=read_analysis(mapping, text, path.name),
         text=text,

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from markbase.core.design.checked_terms import check_usable, requested_terms
 from markbase.core.design.complete_cases import CompleteCases, Loss, complete_rows
 from markbase.core.design.drawn import DrawnBy
-from markbase.core.design.repeated_rows import are_dyads, remark_on_repeated_rows
+from markbase.core.design.repeated_rows import are_dyads, may_repeat, remark_on_repeated_rows
 from markbase.core.design.requested_terms import AllBut, TermRequest, names_of
 from markbase.core.design.same_in_combinations import remark_on_combinations
 from markbase.core.design.shared import Shared
@@ -246,10 +246,8 @@ def check_request(
     repeating, unsaid = remark_on_repeated_rows(study, columns, target, used, drawn, quiet=bool(controls))
     times = columns_of_times(study, target.name)
     if unsaid and not drawn.clusters and drawn.time is None:  # whose rows may go together at each time
-        groups = [c for c in columns if c.is_categorical]
-        remark_on_combinations(
-            columns, list({c.name: c for c in (*controls, *repeating, *times, *groups)}.values()), used
-        )
+        groups = [c for c in columns if c.is_categorical and may_repeat(c)]
+        remark_on_combinations(columns, list({c.name: c for c in (*repeating, *times, *groups)}.values()), used)
     return Request(
         tuple(specs),
         tuple(columns),

@@ -91,8 +91,7 @@ def _cells(column: Column, one: Column, other: Column, inside: Any) -> tuple[int
         return None
     counts = counted(joint, size)
     here, rows = int(np.count_nonzero(counts)), int(counts.sum())
-    nested = here <= max(int(np.count_nonzero(counted(own, int(own.max()) + 1))) for own in (first, second))
-    if here < _FEWEST or 2 * here > rows or nested or not _differ(values, joint, counts):
+    if here < _FEWEST or 2 * here > rows or not _differ(values, joint, counts):
         return None
     return here, rows
 

@@ -68,11 +68,11 @@ def counted_codes(codes: Any, size: int) -> tuple[NDArray[np.int64], NDArray[np.
 
 
 def places_among(known: NDArray[np.int64], codes: Any, size: int) -> Any:
-    """Return which of some codes below a size, which rise, the code of each row is; −1 where it is none of them, as for a code below 0."""
+    """Return which of some codes below a size, which rise, the code of each row is; −1 where it is none of them, as for −1."""
     if size <= _MOST_COUNTED:
         slot = np.full(size + 1, -1, dtype=np.intp)
         slot[known] = np.arange(len(known))
-        return look_up(slot, np.where(codes < 0, -1, codes))  # which is looked up faster
+        return look_up(slot, codes)  # which is looked up faster
     at = np.minimum(np.searchsorted(known, codes), len(known) - 1)
     return np.where(look_up(known, at) == codes, at, -1)
 
