@@ -343,7 +343,7 @@ def test_measures_are_those_of_their_definitions_whatever_the_gaps_the_keys_and_
         ("choir", {"n": {"mode": "age"}}, "There is no measure `mode` for `n`"), ("choir", {"n": {"mean": "aeg"}}, "no column 'aeg'.* Did you mean `age`"),
         ("choir", {"n": {"mean": "voice"}}, "`voice` is categorical and has no mean"), ("choir", {"n": {"share": "age", "of": 3}}, "`age` is numeric and has no levels"),
         ("choir", {"n": {"share": "voice"}}, "`of` says which levels"), ("choir", {"n": {"mean": "age", "of": "x"}}, "`of` says which levels"),
-        ("choir", {"n": {"share": "voice", "of": "treble"}}, "no level `treble`"), ("choir", {"choir": "rows"}, "stays a column"),
+        ("choir", {"n": {"share": "voice", "of": [["treble"]]}}, "no level `.'treble'.`"), ("choir", {"choir": "rows"}, "stays a column"),
         ("belonging", {"n": "rows"}, "not in whole numbers"), ("chior", {"n": "rows"}, "no column `chior`"), (["choir", "choir"], {"n": "rows"}, "different groups"),
     ],
 )  # fmt: skip

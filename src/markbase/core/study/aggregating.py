@@ -53,13 +53,13 @@ class Wanted:
     """``rows``, or one of `MEASURES`."""
     of: str = ""
     """The column it is a measure of; empty for ``rows``."""
-    levels: tuple[object, ...] = ()
+    levels: tuple[str, ...] = ()
     """Of ``share``: the levels that count."""
 
     @property
     def words(self) -> str:
         """What it is, in a few words."""
-        inside = f"{listed([str(level) for level in self.levels])} in " if self.levels else ""
+        inside = f"{listed(self.levels)} in " if self.levels else ""
         return self.measure if self.measure == _ROWS else f"{self.measure} of {inside}`{self.of}`"
 
 
@@ -71,7 +71,7 @@ class _Groups:
     """Shape (rows,): the group of each row, −1 for none."""
     counts: NDArray[np.int64]
     """Shape (groups,): how many rows each has."""
-    known: dict[tuple[str, tuple[object, ...]], _Spread] = field(default_factory=dict)
+    known: dict[tuple[str, tuple[str, ...]], _Spread] = field(default_factory=dict)
     """What was found of columns already."""
 
     def sums(self, values: Any) -> Array:
@@ -151,7 +151,7 @@ def _wanted(name: object, told: object, columns: Columns, by: Sequence[str]) -> 
         levels = told["of"] if isinstance(told["of"], (list, tuple)) else [told["of"]]
         if not levels:
             raise LevelError(f"`{name}`: name a level of `{of}` to take the share of.")
-        return Wanted(name, measure, of, tuple(levels))
+        return Wanted(name, measure, of, tuple(map(str, levels)))  # as levels are found by
     if column.is_categorical:
         raise ColumnError(
             f"`{name}`: `{of}` is categorical and has no {measure}; take the share of a level, or declare it numeric."
@@ -282,7 +282,7 @@ def _measured(own: Wanted, columns: Columns, groups: _Groups) -> tuple[Column, d
     label = (
         f"{own.measure} of {source.label or own.of}"
         if own.measure != "share"
-        else f"share of {', '.join(map(str, own.levels))} in {source.label or own.of}"
+        else f"share of {', '.join(own.levels)} in {source.label or own.of}"
     )
     unit = source.unit if own.measure != "share" else None
     column = Column(
