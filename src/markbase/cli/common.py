@@ -301,7 +301,7 @@ class Source:
         if read_in_parts(file):
             study = open_in_parts(file, book, plan.missing, plan.encoding, told)
         else:
-            names = set(read_table(file, encoding=plan.encoding, layout=plan.layout).columns)
+            names = {*read_table(file, encoding=plan.encoding, layout=plan.layout).columns, told}
             book = replace(book, columns={n: spec for n, spec in book.columns.items() if n in names})
             study = open_study(
                 file, book, missing=plan.missing, encoding=plan.encoding, layout=plan.layout, file_column=told

@@ -122,6 +122,11 @@ def quoted(names: Iterable[str]) -> list[str]:
     return [f"`{name}`" for name in names]
 
 
+def some_of(names: Sequence[str], most: int = 4) -> str:
+    """Join the first names as a sentence does, and count the others: ``a, b and 7 more``."""
+    return listed([*names[:most], *([f"{len(names) - most:,} more"] if len(names) > most else [])])
+
+
 def listed(names: Sequence[str], word: str = "and") -> str:
     """Join names as a sentence does: ``a, b and c``."""
     if len(names) < 2:

@@ -11,7 +11,7 @@ from typing import Any
 from markbase.core.errors import MarkbaseError, MarkbaseWarning, remark
 from markbase.core.study.steps.joining import refuse_without_file
 from markbase.core.study.study import Study
-from markbase.files.data import open_study
+from markbase.files.data import only_in_parts, open_study
 from markbase.files.text_files import seen_from
 
 Step = Mapping[str, Any]
@@ -59,6 +59,10 @@ def with_table(step: Step, open_plan: Callable[[Path], Study]) -> Step:
 
 
 def _opened(file: Path, codebook: str | None, open_plan: Callable[[Path], Study]) -> Study:
+    if only_in_parts(file):
+        raise MarkbaseError(
+            f"`{file}` is packed, or one of Arrow's own, and read in parts alone, and a table that is joined is held in memory: unpack it, or save it as CSV or Parquet."
+        )
     if file.suffix.lower() != ".toml":
         return open_study(file, codebook)
     if codebook is not None:

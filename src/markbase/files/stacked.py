@@ -9,13 +9,11 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
-from markbase.core.errors import ColumnError, FileError, count_noun, listed, near, quoted, remark
+from markbase.core.errors import ColumnError, FileError, count_noun, near, quoted, remark, some_of
 from markbase.files.parts.paths import is_seen, like
 
 _MOST_BYTES = 1 << 29
 """Files that are larger together are not taken into memory."""
-_MOST_NAMED = 4
-"""So many columns are named, others counted."""
 
 Table = tuple[pd.DataFrame, dict[str, str]]
 """A table, and what its columns are called in full."""
@@ -95,7 +93,7 @@ def stacked(
     for name, frame in zip(called, frames, strict=True):
         if not set(frame.columns) & set(first):
             raise ColumnError(
-                f"{name} has no column of {called[0]} ({_some(first)} there, {_some(list(frame.columns))} here): tables that are read together hold the same things."
+                f"{name} has no column of {called[0]} ({some_of(quoted(first))} there, {some_of(quoted(frame.columns))} here): tables that are read together hold the same things."
             )
     if file_column is not None and file_column in names:
         raise ColumnError(
@@ -126,12 +124,9 @@ def _say(lacking: Mapping[str, Mapping[str, slice]], every: Sequence[str]) -> No
     """Say which columns some of the files do not have, and as what they may have them."""
     told = [
         f"`{name}` (in {count_noun(len(every) - len(there), 'table')} of {len(every)})"
-        for name, there in list(lacking.items())[:_MOST_NAMED]
+        for name, there in lacking.items()
     ]
-    more = len(lacking) - len(told)
-    remark(
-        f"Not all tables have {listed([*told, *([f'{more} more columns'] if more else [])])}: the rows of the others have gaps there."
-    )
+    remark(f"Not all tables have {some_of(told)}: the rows of the others have gaps there.")
     for k, (name, there) in enumerate(lacking.items()):
         others = [own for own in list(lacking)[:k] if not _files_with(lacking[own], every) & _files_with(there, every)]
         hint = near(name, others) if others else ""
@@ -142,9 +137,3 @@ def _say(lacking: Mapping[str, Mapping[str, slice]], every: Sequence[str]) -> No
 
 def _files_with(lacking: Mapping[str, slice], every: Sequence[str]) -> set[str]:
     return {*every} - {*lacking}
-
-
-def _some(names: Sequence[str]) -> str:
-    return listed(
-        quoted(names[:_MOST_NAMED]) + ([f"{len(names) - _MOST_NAMED:,} more"] if len(names) > _MOST_NAMED else [])
-    )

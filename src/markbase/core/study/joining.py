@@ -14,7 +14,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.arguments import told_value
-from markbase.core.errors import ColumnError, MarkbaseError, count_noun, listed, near, quoted
+from markbase.core.errors import ColumnError, MarkbaseError, count_noun, listed, near, quoted, some_of
 from markbase.core.rows.row_functions import (
     all_of,
     counted,
@@ -35,8 +35,6 @@ NAMELESS = "the other table"
 _MOST_JOINT = 1 << 62
 _MERELY = "they differ in case, blanks, marks or zeros in front alone"
 _NUMBER = re.compile(r"(-?)\+?0*(\d+(?:[.,]\d+)?)")
-_MOST_NAMED = 4
-"""So many keys are named, others counted."""
 
 
 @dataclass(frozen=True)
@@ -92,7 +90,7 @@ def named_columns(
     taken = [new for new in pairs if new in here]
     if taken:
         raise ColumnError(
-            f"Both tables have a column {_some(quoted(taken))}, and nothing is overwritten: say which columns are to be joined, with a new name where need be."
+            f"Both tables have a column {some_of(quoted(taken))}, and nothing is overwritten: say which columns are to be joined, with a new name where need be."
         )
     return pairs
 
@@ -240,11 +238,11 @@ class _Keys:
             return [f"{told} here {'has' if rows == 1 else 'have'} a key that {self.table} does not have"]
         here, there = self.own[0], self.other[0]
         away = [here.labels[k] for k in np.flatnonzero(here.counts) if self.alike[0][k] == len(there.levels)]
-        notes = [f"{_some(quoted(away))} {'has' if len(away) == 1 else 'have'} no row in {self.table} ({told} here)"]
+        notes = [f"{some_of(quoted(away))} {'has' if len(away) == 1 else 'have'} no row in {self.table} ({told} here)"]
         written = {bare(label): label for label in (there.labels[int(there.values[k])] for k in unused)}
         same = [f"`{label}` as `{written[bare(label)]}`" for label in away if bare(label) in written]
         if same:
-            notes.append(f"{self.table} has {_some(same)}; {_MERELY}: `loosely` takes them as the same")
+            notes.append(f"{self.table} has {some_of(same)}; {_MERELY}: `loosely` takes them as the same")
         return notes
 
     def loosely_paired(self) -> list[str]:
@@ -257,7 +255,7 @@ class _Keys:
                 for mine, theirs in pairs
                 if mine.label != theirs.label and mine.code != theirs.code
             ]
-        return [f"taken as the same: {_some(told)}"] if told and self.loosely else []
+        return [f"taken as the same: {some_of(told)}"] if told and self.loosely else []
 
     def unmatched(self, unused: NDArray[np.intp], left: int) -> list[str]:
         """Say which rows of the other table no row here has the key of, and how many have none."""
@@ -265,7 +263,7 @@ class _Keys:
         if len(unused):
             there = self.other[0]
             names = quoted([there.labels[int(there.values[k])] for k in unused])
-            told = _some(names) if len(self.other) == 1 else count_noun(len(unused), "row")
+            told = some_of(names) if len(self.other) == 1 else count_noun(len(unused), "row")
             notes.append(f"{told} of {self.table} {'is' if len(unused) == 1 else 'are'} in no row here")
         if left:
             verbs = ("has", "is") if left == 1 else ("have", "are")
@@ -337,11 +335,6 @@ def _new_columns(there: Columns, new: Mapping[str, str], row: Any, no_row: str, 
 def _begun(table: str) -> str:
     """Return what a table is called where a sentence begins: a name is written as it is."""
     return "The other table" if table == NAMELESS else table
-
-
-def _some(names: Sequence[str]) -> str:
-    """Name some, and count the others."""
-    return listed([*names[:_MOST_NAMED], *([f"{len(names) - _MOST_NAMED:,} more"] if len(names) > _MOST_NAMED else [])])
 
 
 def bare(text: str) -> str:

@@ -12,7 +12,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.arguments import told_value
-from markbase.core.errors import ColumnError, listed, quoted
+from markbase.core.errors import ColumnError, listed, quoted, some_of
 from markbase.core.study.column import FIRST_CODED, Column, MissingCode, levels_of
 from markbase.core.study.column_types import with_default_base
 from markbase.core.study.remark import Remark
@@ -23,8 +23,6 @@ _OCCASION = re.compile(
     r"(?:^|(?<=[_.\- ]))(pre|post|before|after|baseline|follow_?up|[tw]_?\d|wave_?\d+|time_?\d+|welle_?\d+|(19|20)\d\d)(?=$|[_.\- ])"
 )
 """What a part of a name tells an occasion by."""
-_MOST_NAMED = 4
-"""So many columns are named, others counted."""
 _SURE: dict[str, Any] = {"guess": "", "doubt": ""}
 
 
@@ -281,7 +279,7 @@ def remark_on_occasions(columns: Sequence[Column]) -> Remark | None:
     first = next(iter(several.values()))
     alike = {stem: own for stem, own in several.items() if list(own) == list(first)}
     names = [c.name for own in alike.values() for c in own.values()]
-    shown = listed(quoted(names[:_MOST_NAMED]) + [f"{len(names) - _MOST_NAMED} more"] * (len(names) > _MOST_NAMED))
+    shown = some_of(quoted(names))
     taken = {c.name for c in columns}
     step: dict[str, Any] = {
         "do": "as_long",

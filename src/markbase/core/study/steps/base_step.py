@@ -67,9 +67,15 @@ class Stepping(ABC):
 
     def _with(self, column: Column, step: TrailStep) -> Self:
         """Return a study with one column put in place and one more step on the trail."""
+        return self._remade({**self._columns, column.name: column}, step)
+
+    def _remade(self, columns: dict[str, Column], step: TrailStep, rows: int | None = None) -> Self:
+        """Return a study of other columns and one more step on the trail, of the same rows or of so many others, which are numbered anew."""
         study = object.__new__(type(self))
         study.__dict__.update(self.__dict__)
-        study._columns = {**self._columns, column.name: column}
+        study._columns = columns
+        if rows is not None:
+            study._rows, study._index = rows, pd.RangeIndex(rows)
         study._trail = self._trail.then(step)
         return study
 

@@ -82,14 +82,10 @@ class Joining(Stepping):
         settings = {"other": table} | given(
             by=plain(by), columns=list(pairs) if same else pairs, loosely=loosely or None
         )
-        study = object.__new__(type(self))
-        study.__dict__.update(self.__dict__)
-        study._columns = {**self._columns, **found.columns}
-        first = next(iter(keys))
-        if len(keys) == 1 and found.repeats and self._columns[first].role is None:
-            study._columns[first] = replace(self._columns[first], role="cluster")
-        study._trail = self._trail.then(TrailStep("join", "", found.text, settings, reason, found.check))
-        return study
+        every, first = {**self._columns, **found.columns}, next(iter(keys))
+        if len(keys) == 1 and found.repeats and every[first].role is None:
+            every[first] = replace(every[first], role="cluster")
+        return self._remade(every, TrailStep("join", "", found.text, settings, reason, found.check))
 
     def opened_from(self) -> dict[str, Any]:
         """Return where a study was opened from, as plain values, as a step of a plan that joins it says it.

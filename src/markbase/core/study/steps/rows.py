@@ -189,12 +189,7 @@ class RowSteps(Stepping):
         settings = given(columns=plain(columns), name=name, labels=list(labels)) | (
             {} if case == "case" else {"case": case}
         )
-        study = object.__new__(type(self))
-        study.__dict__.update(self.__dict__)
-        study._columns, study._rows = found, times * self._rows
-        study._index = pd.RangeIndex(study._rows)
-        study._trail = self._trail.then(TrailStep("as_long", name, text, settings, reason, check))
-        return study
+        return self._remade(found, TrailStep("as_long", name, text, settings, reason, check), times * self._rows)
 
     def aggregate(self, by: str | Sequence[str], columns: Mapping[str, object], *, reason: str = "") -> Self:
         """Make one row for each level of a group, or each combination of several: of choirs what is in the rows of their singers (collapse).
@@ -241,13 +236,8 @@ class RowSteps(Stepping):
         found = aggregated(self._columns, keys, wanted_columns(columns, self._columns, keys), self._rows)
         if not found.check.passed:
             raise AssertionError("aggregate did not verify")  # a defect of ours
-        study = object.__new__(type(self))
-        study.__dict__.update(self.__dict__)
-        study._columns, study._rows = found.columns, found.rows
-        study._index = pd.RangeIndex(study._rows)
-        settings = given(by=plain(by), columns=plain(columns))
-        study._trail = self._trail.then(TrailStep("aggregate", "", found.text, settings, reason, found.check))
-        return study
+        step = TrailStep("aggregate", "", found.text, given(by=plain(by), columns=plain(columns)), reason, found.check)
+        return self._remade(found.columns, step, found.rows)
 
     def hold_out(
         self, share: float, seed: int, *, within: str | None = None, whole: str | None = None, reason: str = ""
