@@ -211,15 +211,44 @@ def test_a_column_that_a_file_does_not_have_lacks_values_for_that_reason(tmp_pat
         study = mb.open_study(tmp_path / "*.csv", {"columns": {"mood": {"missing": [7]}}})
     assert [str(w.message) for w in told] == [
         "Not all tables have `g` (in 2 tables of 3), `n` (in 2 tables of 3), `G` (in 1 table of 3) and `mood` (in 1 table of 3): the rows of the others have gaps there.",
-        "`G` and `g` are in no table both: if they are the same, call them so in the files.",
+        "`G` and `g` are in no table both: if they are the same, make them one by the step `coalesce`, or call them so in the files.",
     ]
     assert quietly(mb.open_study, tmp_path / "*.csv", columns=["x"]).columns == ("x",)
+    (step,) = study.remarks()["G"][-1].mend
+    made = quietly(study.prepare, [step])
+    assert made["g_G"].valid == len(study["g"].values)
+    assert not any(r.mend for r in made.remarks()["G"])
     assert {name: dict(study[name].missing_counts()) for name in study.columns} == {
         "x": {"blank": 3}, "g": {"not in w_2020.csv": 31}, "n": {"not in w_x.csv": 32}, "G": {"not in w_2019.csv": 30, "not in w_x.csv": 32},
         "mood": {"not in w_2019.csv": 30, "not in w_x.csv": 32},
     }  # fmt: skip
     with pytest.raises(mb.MarkbaseError, match=r"has other columns|another first line"):
         mb.open_study(tmp_path, in_parts=True)
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_a_row_of_columns_made_one_has_the_first_value_there_is_and_else_the_first_code(tmp_path, seed):
+    rng, texts = np.random.default_rng(seed), seed % 2 == 0
+    cut, answers = int(rng.integers(1, 5)), rng.choice([None, None, -9, -8, 1, 2, 3], (9, 3)).tolist()
+    orders = [rng.permutation(["c1", "c2", "c3"]).tolist() if seed % 3 else ["c1", "c2", "c3"] for _ in range(3)]
+    as_told = (lambda a: a and f"c{a}") if texts else (lambda a: a)
+    pd_rows = [dict(zip("abc", map(as_told, row), strict=True)) | {"row": k} for k, row in enumerate(answers)]
+    for k in range(0, 9, cut):
+        pd.DataFrame(pd_rows[k : k + cut]).to_csv(tmp_path / f"p{k}.csv", index=False)
+    kinds = [{"kind": "ordinal", "levels": own} if texts else {"kind": "numeric"} for own in orders]
+    book = {"columns": {name: {**kind, "missing": [as_told(-9), as_told(-8)]} for name, kind in zip("abc", kinds, strict=True)}}
+    wanted = [next((a for a in row if a and a > 0), next((a for a in row if a), None)) for row in answers]
+    for path, parts in ((tmp_path, True), (tmp_path / "p*.csv", False)):
+        study = quietly(lambda path=path, parts=parts: mb.open_study(path, book, in_parts=parts).coalesce(["a", "b", "c"], name="n"))
+        new, table = study["n"], study.check("n").table
+        shown = pd.concat([part.frame() for part in study.parts()])["n"]
+        assert [None if pd.isna(v) else v for v in shown] == [as_told(w) if w and w > 0 else None for w in wanted]
+        told = {"blank": None, f"code {as_told(-9)}": -9, f"code {as_told(-8)}": -8}
+        assert dict(new.missing_counts()) == {word: n for word, code in told.items() if (n := wanted.count(code))}
+        firsts = [next(((k, a) for k, a in enumerate(row) if a and a > 0), (3, 0)) for row in answers]
+        assert table["taken"].tolist() == [sum(k == own for k, _ in firsts) for own in range(3)]
+        assert table["differ"].tolist() == [sum(bool(row[k]) and row[k] > 0 and row[k] != a for row, (_, a) in zip(answers, firsts, strict=True)) for k in range(3)]  # fmt: skip
+        assert (new.kind == "ordinal") == (texts and len(set(map(tuple, orders))) == 1)
 
 
 @pytest.mark.parametrize(

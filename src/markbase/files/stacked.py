@@ -132,7 +132,9 @@ def _say(lacking: Mapping[str, Mapping[str, slice]], every: Sequence[str]) -> No
         hint = near(name, others) if others else ""
         if hint.startswith(" Did you mean"):
             other = hint.removeprefix(" Did you mean ").removesuffix("?")
-            remark(f"`{name}` and {other} are in no table both: if they are the same, call them so in the files.")
+            remark(
+                f"`{name}` and {other} are in no table both: if they are the same, make them one by the step `coalesce`, or call them so in the files."
+            )
 
 
 def _files_with(lacking: Mapping[str, slice], every: Sequence[str]) -> set[str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -12,6 +12,7 @@ from markbase.core.errors import listed, quoted
 from markbase.core.study.column import Column
 from markbase.core.study.exact_sums import find_totals
 from markbase.core.study.group_remarks import group_remarks
+from markbase.core.study.joining import bare
 from markbase.core.study.marked_numbers import marks_on
 from markbase.core.study.numeric_remarks import looks_coded, numeric_remarks
 from markbase.core.study.remark import Remark, about_blocks
@@ -26,9 +27,26 @@ def remarks_on(columns: Sequence[Column]) -> dict[str, list[Remark]]:
     found = {
         c.name: _remarks(c, totals.get(c.name, ()), 0 if c.is_categorical else answers[c.span] - 1) for c in columns
     }
+    for column, other in _same_but_for_spelling(columns):
+        mend = {"do": "coalesce", "columns": [other.name, column.name], "name": f"{other.name}_{column.name}"}
+        text = (
+            f"no row has both this and `{other.name}`, which is called the same but for spelling: are they one column?"
+        )
+        found[column.name].append(Remark(text, (mend,)))
     if column_of_counts(columns) is not None:  # of which a row is no case
         return {name: [r for r in told if not r.text.startswith("thin level")] for name, told in found.items()}
     return found
+
+
+def _same_but_for_spelling(columns: Sequence[Column]) -> Iterator[tuple[Column, Column]]:
+    """Return columns of which no row has a value that also has one of a column before them, of the same kind and name but for case, blanks and marks."""
+    seen: dict[str, Column] = {}
+    settled = {name for c in columns if c.made is not None and c.made.how == "coalesce" for name in c.made.of}
+    for column in (c for c in columns if c.name not in settled):
+        other = seen.setdefault(bare(column.name), column)
+        alike = other is not column and column.is_categorical == other.is_categorical
+        if alike and column.valid and other.valid and not bool(np.any(column.present & other.present)):
+            yield column, other
 
 
 def _remarks(column: Column, total_of: tuple[str, ...], alike: int) -> list[Remark]:

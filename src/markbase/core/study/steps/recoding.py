@@ -1,4 +1,4 @@
-"""Steps that blank codes, merge levels, and combine groups."""
+"""Steps that blank codes, merge levels, combine groups, and make one column of several."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from typing import Self
 
 from markbase.core.errors import MarkbaseError
-from markbase.core.study import blanking, combining, filling, merging
+from markbase.core.study import blanking, coalescing, combining, filling, merging
 from markbase.core.study.steps.base_step import Stepping, given, plain
 
 
@@ -319,3 +319,48 @@ class Recoding(Stepping):
         recode = combining.combined([self.column(column) for column in columns], new_name, between)
         settings = given(columns=plain(columns), name=name, between=None if between == "/" else between)
         return self._recoded(recode, "combine_groups", settings, reason)
+
+    def coalesce(self, columns: Sequence[str], *, name: str, reason: str = "") -> Self:
+        """Make one column of several that hold the same thing, each in some of the rows: a row has the first value there is.
+
+        For a question that another wave, country or version of a form calls otherwise, or that was asked of others elsewhere.
+
+        Parameters
+        ----------
+        columns : sequence of str
+            Two columns or more, all numeric or all groups; where several have a value that of the first counts. Levels are the
+            same by their labels.
+        name : str
+            The name of the new column.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study with a column more, missing where all of them are: for the first code for a missing answer, where one has
+            such a code, else blank where one of them is. Of ordinal columns whose levels stand in one order it is ordinal. Its
+            base is the first of theirs that was chosen.
+
+        Raises
+        ------
+        ColumnError
+            If there is no such column, fewer than two are named, some are numeric and others groups, their units differ, or the name is taken.
+
+        Warns
+        -----
+        MarkbaseWarning
+            For rows in which a later column has another value than the one that is taken, and columns that add no row.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> import pandas as pd
+        >>> study = mb.Study(pd.DataFrame({"hours": [2.5, None, None], "hours_a_week": [None, 4.5, None]}))
+        >>> study = study.coalesce(["hours", "hours_a_week"], name="practice", reason="the second wave calls it so")
+        >>> study["practice"].values.tolist()
+        [2.5, 4.5, nan]
+        """
+        new_name = self._new_name(name)
+        recode = coalescing.coalesced([self.column(column) for column in columns], new_name)
+        return self._recoded(recode, "coalesce", given(columns=plain(columns), name=name), reason)
