@@ -301,17 +301,20 @@ def test_the_command_and_plans_read_several_files(tmp_path):
 CELL = st.sampled_from(["", "a", "b", "c"])
 ROW = st.tuples(CELL, st.sampled_from(["", "1", "2", "11"]), st.one_of(st.none(), st.integers(-4000, 4000)), CELL)
 MEASURES = {"n": "rows", **{f"x_{m}": {m: "x"} for m in ("mean", "sum", "sd", "low", "high", "median")}, "some": {"share": "v", "of": ["b", "c"]}}
+MEASURES |= {f"w_{m}": {m: "x", "weights": "w"} for m in ("mean", "sum", "sd")} | {"w_some": {"share": "v", "of": ["b", "c"], "weights": "w"}}
 
 
-def exact(measure, own):
-    """Return a measure of whole thousandths, by its definition in rational numbers."""
-    own = sorted(Fraction(v, 1000) for v in own)
-    mean = sum(own) / len(own) if own else None
+def exact(measure, own, heavy=None):
+    """Return a measure of whole thousandths, with weights in quarters, by its definition in rational numbers."""
+    pairs = sorted((Fraction(v, 1000), Fraction(w, 4)) for v, w in zip(own, heavy or [4] * len(own), strict=True))
+    own, all_of_them = [v for v, _ in pairs], sum(w for _, w in pairs)
+    mean = sum(w * v for v, w in pairs) / all_of_them if own else None
     if not own or (measure == "sd" and len(own) < 2):
         return math.nan
     middle = (own[(len(own) - 1) // 2] + own[len(own) // 2]) / 2
-    spread = math.sqrt(sum((v - mean) ** 2 for v in own) / (len(own) - 1)) if len(own) > 1 else None
-    return float({"mean": mean, "sum": sum(own), "low": own[0], "high": own[-1], "median": middle, "sd": spread}[measure])
+    about = sum(w * (v - mean) ** 2 for v, w in pairs) / all_of_them
+    spread = math.sqrt(about * len(own) / (len(own) - 1)) if len(own) > 1 else None
+    return float({"mean": mean, "sum": mean * all_of_them, "low": own[0], "high": own[-1], "median": middle, "sd": spread}[measure])
 
 
 @given(rows=st.lists(ROW, min_size=1, max_size=25), two=st.booleans(), shift=st.sampled_from([0, 10**12]), cut=st.integers(5, 12))
@@ -319,20 +322,23 @@ def exact(measure, own):
 def test_measures_are_those_of_their_definitions_whatever_the_gaps_the_keys_and_the_parts(rows, two, shift, cut, tmp_path_factory):
     frame = pd.DataFrame(rows, columns=["g", "k", "x", "v"])
     frame["x"] = [None if pd.isna(v) else f"{(int(v) + shift) / 1000:.3f}" for v in frame["x"]]
+    weights = [None if i % 7 == 3 else i * 3 % 5 for i in range(len(rows))]
+    frame["w"] = [None if w is None else w / 4 for w in weights]
     frame["same"] = [{"a": "p", "b": "q", "c": "", "": "r"}[g] for g in frame["g"]]
     folder = tmp_path_factory.mktemp("rows")
     for at in range(0, len(frame), cut):
         frame[at : at + cut].to_csv(folder / f"{at:03d}.csv", index=False)
     book = {
         "columns": {n: {"kind": "categorical", "levels": list(levels)} for n, levels in {"g": "abc", "v": "abc", "same": "pqr"}.items()}
-        | {n: {"kind": "numeric"} for n in ("k", "x")}
+        | {n: {"kind": "numeric"} for n in ("k", "x", "w")}
     }
+    weighted = any(w for w in weights)
     keys = ["g", "k"] if two else ["g"]
     place = [(" abc".find(r[0] or "-"), int(r[1] or -1)) if two else (" abc".find(r[0] or "-"),) for r in rows]
     groups = sorted({p for p in place if min(p) >= 0})
     for in_parts in (False, True):
         study = quietly(mb.open_study, folder, book, in_parts=in_parts)
-        wanted = {n: m for n, m in MEASURES.items() if n != "x_median"} if in_parts else MEASURES
+        wanted = {n: m for n, m in MEASURES.items() if (n != "x_median" or not in_parts) and (weighted or n[0] != "w")}
         if not groups:
             with pytest.raises(mb.MarkbaseError, match="No row has a value in `g`"):
                 study.aggregate(keys, wanted)
@@ -349,6 +355,13 @@ def test_measures_are_those_of_their_definitions_whatever_the_gaps_the_keys_and_
                 assert float(found[f"x_{measure}"].astype(float)[k]) == pytest.approx(
                     wanted_value, rel=1e-12, abs=1e-15 * (4 + shift / 1000), nan_ok=True
                 )
+            heavy = [(r, w) for r, w, p in zip(rows, weights, place, strict=True) if p == group and w]
+            pairs = [(r[2] + shift, w) for r, w in heavy if r[2] is not None]
+            for measure in ("mean", "sum", "sd") if weighted else ():
+                told = float(found[f"w_{measure}"].astype(float)[k])
+                assert told == pytest.approx(exact(measure, *map(list, zip(*pairs, strict=True))) if pairs else math.nan, rel=1e-12, abs=1e-15 * (4 + shift / 1000), nan_ok=True)  # fmt: skip
+            if weighted and (whole := sum(w for r, w in heavy if r[3])):
+                assert float(found["w_some"].astype(float)[k]) == pytest.approx(sum(w for r, w in heavy if r[3] in ("b", "c")) / whole)
             answers = [r[3] for r in own if r[3]]
             share = sum(a in "bc" for a in answers) / len(answers) if answers else math.nan
             assert float(found["some"].astype(float)[k]) == pytest.approx(share, nan_ok=True)
@@ -368,6 +381,8 @@ def test_measures_are_those_of_their_definitions_whatever_the_gaps_the_keys_and_
         ("choir", {"n": {"mean": "voice"}}, "`voice` is categorical and has no mean"), ("choir", {"n": {"share": "age", "of": 3}}, "`age` is numeric and has no levels"),
         ("choir", {"n": {"share": "voice"}}, "`of` says which levels"), ("choir", {"n": {"mean": "age", "of": "x"}}, "`of` says which levels"),
         ("choir", {"n": {"share": "voice", "of": [["treble"]]}}, "no level `.'treble'.`"), ("choir", {"choir": "rows"}, "stays a column"),
+        ("choir", {"n": {"median": "age", "weights": "weight"}}, "the median has none"), ("choir", {"n": {"mean": "age", "weights": "voice"}}, "`voice` is categorical: weights"),
+        ("choir", {"n": {"mean": "age", "weights": "singer_idd"}}, "no column 'singer_idd' of weights"), ("choir", {"n": {"sum": "age", "weights": "way"}}, "no column 'way'"),
         ("belonging", {"n": "rows"}, "not in whole numbers"), ("chior", {"n": "rows"}, "no column `chior`"), (["choir", "choir"], {"n": "rows"}, "different groups"),
     ],
 )  # fmt: skip
@@ -391,6 +406,8 @@ def test_what_was_aggregated_of_a_file_is_joined_by_a_plan(tmp_path):
     assert 'do = "aggregate"' in (tmp_path / "p.toml").read_text()
     again = quietly(mb.read_plan(tmp_path / "p.toml").make)["f"]
     np.testing.assert_array_equal(again.coefficients["se"], fit.coefficients["se"])
+    with pytest.warns(mb.MarkbaseWarning, match=r'Rows count alike in `share`, though `weight` has their weights: .* "of": …, "weights": "weight"'):
+        study.aggregate("choir", {"share": {"share": "voice", "of": "alto"}, "n": {"sum": "weight"}})
     step = 'do = "aggregate", by = "choir", columns = {n = "rows", age = {mean = "age"}}'
     done = run("prepare", files[0], "--codebook", files[1], "--prepare", step, "--into", "-", cwd=tmp_path)
     mean = float(study.frame().groupby("choir", observed=True)["age"].mean().iloc[0])

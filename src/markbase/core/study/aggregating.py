@@ -24,6 +24,8 @@ Array = NDArray[np.float64]
 Columns = Mapping[str, Column]
 MEASURES = ("high", "low", "mean", "median", "sd", "share", "sum")
 """What is told of a column in the rows of a group."""
+_WEIGHTED = ("mean", "sd", "share", "sum")
+"""Measures to which rows may count by their weights."""
 _ROWS = "rows"
 _MOST_CODES = 1 << 62
 _EXAMPLE = '{"singers": "rows", "mean_age": {"mean": "age"}, "altos": {"share": "voice", "of": "alto"}}'
@@ -55,12 +57,15 @@ class Wanted:
     """The column it is a measure of; empty for ``rows``."""
     levels: tuple[str, ...] = ()
     """Of ``share``: the levels that count."""
+    weights: str = ""
+    """The column of weights by which rows count; empty where each counts as one."""
 
     @property
     def words(self) -> str:
         """What it is, in a few words."""
         inside = f"{listed(self.levels)} in " if self.levels else ""
-        return self.measure if self.measure == _ROWS else f"{self.measure} of {inside}`{self.of}`"
+        by = f" weighted by `{self.weights}`" if self.weights else ""
+        return self.measure if self.measure == _ROWS else f"{self.measure} of {inside}`{self.of}`{by}"
 
 
 @dataclass(frozen=True)
@@ -71,7 +76,7 @@ class _Groups:
     """Shape (rows,): the group of each row, −1 for none."""
     counts: NDArray[np.int64]
     """Shape (groups,): how many rows each has."""
-    known: dict[tuple[str, tuple[str, ...]], _Spread] = field(default_factory=dict)
+    known: dict[tuple[str, tuple[str, ...], str], _Spread] = field(default_factory=dict)
     """What was found of columns already."""
 
     def sums(self, values: Any) -> Array:
@@ -86,9 +91,13 @@ class _Spread:
     values: Any
     """Shape (rows,): of all rows."""
     inside: Any
-    """Shape (rows,): which have a value, and a group."""
+    """Shape (rows,): which have a value, a group, and a weight above 0 where rows have weights."""
+    heavy: Any
+    """Shape (rows,): by how much each counts; 1 without weights."""
     n: Array
-    """Shape (groups,): how many these are."""
+    """Shape (groups,): how many rows are inside."""
+    total: Array
+    """Shape (groups,): by how much these count together."""
     lows: Array
     """Shape (groups,): the lowest; ∞ of a group without values."""
     highs: Array
@@ -97,19 +106,24 @@ class _Spread:
     """Shape (groups,): how much values are more than the lowest, in all: what is taken from all of a group costs no digits."""
 
     @classmethod
-    def of(cls, column: Column, levels: Sequence[object], groups: _Groups) -> _Spread:
+    def of(cls, column: Column, levels: Sequence[object], weights: Column | None, groups: _Groups) -> _Spread:
         """Sum values by group; of levels 1 where a row has one of them, 0 otherwise."""
         values = column.values
         if levels:
             values = np.isin(values, [column.level_at(level) for level in levels]).astype(np.float64)
         inside, size = column.present & (groups.codes >= 0), len(groups.counts)
+        heavy: Any = 1.0
+        if weights is not None:
+            heavy = np.where(weights.present, weights.values, 0.0)
+            inside = inside & (heavy > 0)
         n = groups.sums(inside.astype(np.float64))
+        total = n if weights is None else groups.sums(np.where(inside, heavy, 0.0))
         lows, highs = np.full(size, np.inf), np.full(size, -np.inf)
         for part in each_part(_Ends(size), [(values, values)], np.where(inside, groups.codes, -1)):
             lows, highs = np.minimum(lows, part[0][0, 0]), np.maximum(highs, part[1][0, 0])
         start = np.append(np.where(n > 0, lows, 0.0), 0.0)
-        above = groups.sums(np.where(inside, values - look_up(start, groups.codes), 0.0))
-        return cls(values, inside, n, lows, highs, above)
+        above = groups.sums(np.where(inside, heavy * (values - look_up(start, groups.codes)), 0.0))
+        return cls(values, inside, heavy, n, total, lows, highs, above)
 
 
 def wanted_columns(given: object, columns: Columns, by: Sequence[str]) -> list[Wanted]:
@@ -126,7 +140,7 @@ def _wanted(name: object, told: object, columns: Columns, by: Sequence[str]) -> 
         raise ColumnError(f"`{name}` is what rows are put together by, and stays a column; choose another name.")
     if told == _ROWS:
         return Wanted(name, _ROWS)
-    measures = [key for key in told if key != "of"] if isinstance(told, Mapping) else []
+    measures = [key for key in told if key not in ("of", "weights")] if isinstance(told, Mapping) else []
     if not isinstance(told, Mapping) or len(measures) != 1:
         raise ColumnError(
             f'`{name}` is "rows", or one measure of a column such as {{"mean": "age"}}, not {told_value(told)}.'
@@ -139,6 +153,7 @@ def _wanted(name: object, told: object, columns: Columns, by: Sequence[str]) -> 
     column = columns[of]
     if column.fault:
         raise ColumnError(column.fault)
+    weights = _weights(name, measure, told["weights"], columns) if "weights" in told else ""
     if (measure == "share") != ("of" in told):
         raise ColumnError(
             f'`{name}`: `of` says which levels a share is of, for instance {{"share": "voice", "of": "alto"}}; other measures have none.'
@@ -151,14 +166,49 @@ def _wanted(name: object, told: object, columns: Columns, by: Sequence[str]) -> 
         levels = told["of"] if isinstance(told["of"], (list, tuple)) else [told["of"]]
         if not levels:
             raise LevelError(f"`{name}`: name a level of `{of}` to take the share of.")
-        return Wanted(name, measure, of, tuple(map(str, levels)))  # as levels are found by
+        return Wanted(name, measure, of, tuple(map(str, levels)), weights)  # as levels are found by
     if column.is_categorical:
         raise ColumnError(
             f"`{name}`: `{of}` is categorical and has no {measure}; take the share of a level, or declare it numeric."
         )
     if not all(map(math.isfinite, column.span)) and column.valid:
         raise ColumnError(f"`{name}`: `{of}` holds infinite values, of which there is no {measure}; blank them first.")
-    return Wanted(name, measure, of)
+    return Wanted(name, measure, of, weights=weights)
+
+
+def weights_unused(wanted: Sequence[Wanted], columns: Columns) -> str:
+    """Say that the data have a column of weights by which no measure counts its rows; empty where nothing is to be said."""
+    declared = [name for name, column in columns.items() if column.role == "weight"]
+    bare = [w.name for w in wanted if w.measure in _WEIGHTED and w.of not in declared]
+    if not declared or not bare or any(w.weights for w in wanted):
+        return ""
+    example = next(w for w in wanted if w.name == bare[0])
+    of = ', "of": …' if example.measure == "share" else ""
+    return (
+        f"Rows count alike in {listed(quoted(bare))}, though `{declared[0]}` has their weights: for weighted ones say so of each, "
+        f'{{"{example.measure}": "{example.of}"{of}, "weights": "{declared[0]}"}}.'
+    )
+
+
+def _weights(name: str, measure: str, given: object, columns: Columns) -> str:
+    """Return the name of a column of weights; refuse one that is none, and measures that have none."""
+    if measure not in _WEIGHTED:
+        raise ColumnError(
+            f"`{name}`: rows count by weights in a {listed(_WEIGHTED, 'or')}; the {measure} has none, so leave `weights` out."
+        )
+    if not isinstance(given, str) or given not in columns:
+        raise ColumnError(f"`{name}`: there is no column {told_value(given)} of weights.{near(str(given), columns)}")
+    column = columns[given]
+    if column.fault:
+        raise ColumnError(column.fault)
+    if column.is_categorical:
+        raise ColumnError(f"`{name}`: `{given}` is categorical: weights are numbers.")
+    low, high = column.span
+    if not (low >= 0 and 0 < high < math.inf):
+        raise ColumnError(
+            f"`{name}`: weights are finite, none of them below 0 and some above; `{given}` goes from {low:g} to {high:g}."
+        )
+    return given
 
 
 def aggregated(columns: Columns, by: Sequence[str], wanted: Sequence[Wanted], rows: int) -> Aggregated:
@@ -266,24 +316,21 @@ def _measured(own: Wanted, columns: Columns, groups: _Groups) -> tuple[Column, d
         column = Column(own.name, "numeric", groups.counts.astype(np.float64), unit=Unit("row", "rows"))
         return column, _told(own, column, int(groups.counts.sum())), True
     source = columns[own.of]
-    known = groups.known.get((own.of, own.levels))
-    spread = known or _Spread.of(source, own.levels, groups)
-    groups.known[own.of, own.levels] = spread
-    n, lows, above = spread.n, spread.lows, spread.above
+    known = groups.known.get((own.of, own.levels, own.weights))
+    spread = known or _Spread.of(source, own.levels, columns.get(own.weights), groups)
+    groups.known[own.of, own.levels, own.weights] = spread
+    n, lows, above, total = spread.n, spread.lows, spread.above, spread.total
     with np.errstate(invalid="ignore", divide="ignore"):
-        means = lows + above / n
-        easy = {"mean": means, "share": means, "sum": above + lows * n, "low": lows, "high": spread.highs}
+        means = lows + above / total
+        easy = {"mean": means, "share": means, "sum": above + lows * total, "low": lows, "high": spread.highs}
         found = easy.get(own.measure)
         if found is None:
             found = _further(own.measure, spread, groups, means)
         found = np.where(n > 0, found, np.nan)
     why = np.where(np.isnan(found), FIRST_CODED + (n > 0), 0).astype(np.uint8)
     codes = (MissingCode("", "no value in its rows"), MissingCode("", "one value alone"))
-    label = (
-        f"{own.measure} of {source.label or own.of}"
-        if own.measure != "share"
-        else f"share of {', '.join(own.levels)} in {source.label or own.of}"
-    )
+    inside = f"{', '.join(own.levels)} in " if own.levels else ""
+    label = f"{'weighted ' if own.weights else ''}{own.measure} of {inside}{source.label or own.of}"
     unit = source.unit if own.measure != "share" else None
     column = Column(
         own.name,
@@ -298,18 +345,21 @@ def _measured(own: Wanted, columns: Columns, groups: _Groups) -> tuple[Column, d
     right = True
     if own.measure in ("mean", "share", "sum") and n.any():
         told, low = n > 0, float(lows.min())
-        whole = float(np.sum(np.where(spread.inside, spread.values - low, 0.0)))
-        right = math.isclose(float((above[told] + (lows[told] - low) * n[told]).sum()), whole, rel_tol=1e-9)
+        whole = float(np.sum(np.where(spread.inside, spread.heavy * (spread.values - low), 0.0)))
+        right = math.isclose(float((above[told] + (lows[told] - low) * total[told]).sum()), whole, rel_tol=1e-9)
     return column, row, right and int(n.sum()) == int(np.sum(spread.inside))
 
 
 def _further(measure: str, spread: _Spread, groups: _Groups, means: Array) -> Array:
-    """Return the standard deviation (n − 1) or the median of each group; NaN where it has none."""
+    """Return the standard deviation or the median of each group; NaN where it has none.
+
+    The variance is the weighted mean of squared deviations times n / (n − 1), n the rows that count (without weights: over n − 1).
+    """
     values, inside, n = spread.values, spread.inside, spread.n
     if measure == "sd":
         centre = np.append(np.where(n > 0, means, 0.0), 0.0)
-        squares = groups.sums(np.where(inside, (values - look_up(centre, groups.codes)) ** 2, 0.0))
-        return np.asarray(np.where(n > 1, np.sqrt(squares / (n - 1)), np.nan))
+        squares = groups.sums(np.where(inside, spread.heavy * (values - look_up(centre, groups.codes)) ** 2, 0.0))
+        return np.asarray(np.where(n > 1, np.sqrt(squares / spread.total * (n / (n - 1))), np.nan))
     refuse_in_parts([values], "a median by group", "take the mean, or aggregate where the file is made")
     rows = np.flatnonzero(inside)
     order = rows[np.lexsort((values[rows], groups.codes[rows]))]

@@ -13,7 +13,7 @@ from markbase.core.errors import ColumnError, MarkbaseError, count_noun, listed,
 from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import kept_rows as in_memory
 from markbase.core.rows.row_functions import refuse_in_parts
-from markbase.core.study.aggregating import aggregated, wanted_columns
+from markbase.core.study.aggregating import aggregated, wanted_columns, weights_unused
 from markbase.core.study.declarations import as_levels
 from markbase.core.study.long_form import in_long_form, names_of_measurements
 from markbase.core.study.repeats import check_of_repeats, other_answers, sources_of_repeats
@@ -200,7 +200,8 @@ class RowSteps(Stepping):
             The group, or groups; whole numbers are codes.
         columns : mapping
             What each new column is: ``"rows"``, how many rows there are, or a measure of a column: ``{"mean": "age"}``, ``sum``, ``sd`` (n − 1),
-            ``median``, ``low`` or ``high`` of a numeric one, ``{"share": "voice", "of": "alto"}`` (0 to 1) of a group.
+            ``median``, ``low`` or ``high`` of a numeric one, ``{"share": "voice", "of": "alto"}`` (0 to 1) of a group. In means, sums,
+            shares and standard deviations rows may count by weights: ``{"mean": "age", "weights": "weight"}``; those without one do not count.
         reason : str
             Why; kept in the trail.
 
@@ -216,6 +217,11 @@ class RowSteps(Stepping):
             For columns and levels that are lacking, measures that do not suit a column, names that are taken, and a `by` of fractions.
         MarkbaseError
             For a median of rows in parts.
+
+        Warns
+        -----
+        MarkbaseWarning
+            Where rows have weights by which no measure counts them.
 
         Examples
         --------
@@ -233,9 +239,12 @@ class RowSteps(Stepping):
             )
         for name in keys:
             self.column(name)
-        found = aggregated(self._columns, keys, wanted_columns(columns, self._columns, keys), self._rows)
+        wanted = wanted_columns(columns, self._columns, keys)
+        found = aggregated(self._columns, keys, wanted, self._rows)
         if not found.check.passed:
             raise AssertionError("aggregate did not verify")  # a defect of ours
+        if unused := weights_unused(wanted, self._columns):
+            remark(unused)
         step = TrailStep("aggregate", "", found.text, given(by=plain(by), columns=plain(columns)), reason, found.check)
         return self._remade(found.columns, step, found.rows)
 
