@@ -157,9 +157,9 @@ def test_a_step_that_is_proposed_can_be_typed_whatever_the_name_of_the_column(tm
 
 
 def test_a_column_named_like_a_weight_is_asked_about():
-    frame = pd.DataFrame({name: np.linspace(0.5, 2, 50) for name in ("weight", "survey_weight", "birth_weight_kg", "wgt")})
+    frame = pd.DataFrame({name: np.linspace(0.5, 2, 50) for name in ("weight", "survey_weight", "birth_weight_kg", "wgt", "dweight")})
     told = mb.Study(frame).overview().set_index("column")["remarks"].str.contains("a weight of the rows, by its name")
-    assert told.to_dict() == {"weight": True, "survey_weight": True, "birth_weight_kg": False, "wgt": True}
+    assert told.to_dict() == {"weight": True, "survey_weight": True, "birth_weight_kg": False, "wgt": True, "dweight": True}
     assert "by its name" not in mb.Study(frame).as_role("weight", "weight").overview()["remarks"].iloc[0]
 
 
@@ -271,6 +271,7 @@ def test_two_units_in_one_column_are_told_and_no_long_tail_is_taken_for_them():
     rng = np.random.default_rng(1)
     mixed = {
         "cm": (rng.normal(172, 9, 370).round(), rng.normal(1.72, 0.09, 30).round(2), "the ones about 100 times the others: two units"),
+        "felt": (np.repeat([15, 30, 40, 50, 60, 70, 85, 100, 997, 998, 999], 35), np.zeros(15), ""),
         "share": (rng.uniform(0.1, 0.9, 360).round(2), rng.uniform(11, 89, 40).round(), "the ones about 100 times the others: two units"),
         "mm": (rng.uniform(14, 20, 200).round(1), rng.uniform(140, 199, 200).round(), "the ones about 10 times the others: two units"),
         "paid": (rng.uniform(1200, 4800, 300).round(), rng.uniform(1.2, 4.8, 100).round(1), "the ones about 1000 times the others: two units"),

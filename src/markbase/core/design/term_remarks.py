@@ -86,12 +86,13 @@ def cut_from_terms(columns: Iterable[Column]) -> list[str]:
 def odd_values(column: Column) -> list[str]:
     """Say that customary codes for a missing answer, or numbers in two units, count as numbers in a column of a model."""
     told = []
-    if codes := stray_codes(column):
+    codes = stray_codes(column)
+    if codes:
         where = listed([f"{short(code)} in {count_noun(rows, 'row')}" for code, rows in codes])
         told.append(
             f"`{column.name}` is {where}, apart from all other values: a code for a missing answer? It counts as a number here; declare it missing."
         )
-    if mixed := mixed_units(column):
+    if mixed := mixed_units(column, [code for code, _ in codes]):
         told.append(f"`{column.name}` has {mixed} They count as they stand here.")
     return told
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,16 +24,18 @@ _LOOKED_AT = 4000
 """Rows that are looked at before all are."""
 
 
-def mixed_units(column: Column) -> str:
+def mixed_units(column: Column, codes: Sequence[float] = ()) -> str:
     """Say that the values of a numeric column come in two bunches of different units, or of ages and years; empty where they do not.
 
-    Of rows in parts those that are kept in memory are looked at.
+    Values that look like codes for a missing answer do not count. Of rows in parts those that are kept in memory are looked at.
     """
     if column.is_categorical or not column.valid or not column.span[0] >= 0 or not np.isfinite(column.span[1]):
         return ""
     if column.span[1] < _GAP * max(column.span[0], 1e-300) or column.valid < _ENOUGH:
         return ""
     every = column.values.kept if isinstance(column.values, InParts) else column.values
+    if len(codes):
+        every = every[~np.isin(every, codes)]
     some = every[np.linspace(0, len(every) - 1, min(len(every), _LOOKED_AT)).astype(np.intp)]
     if not list(_bunches(some)):
         return ""

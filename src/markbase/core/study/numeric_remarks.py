@@ -41,7 +41,8 @@ CALENDAR = "years?|quarters?|months?|weeks?|days?|times?|periods?|jahre?|monate?
 _TIMES = re.compile(rf"(?<![a-z])(trend|{CALENDAR})(?![a-z])")
 _FIRST_YEAR, _LAST_YEAR = 1800, 2200
 _WEIGHT = re.compile(
-    r"(survey|sampling|design|person|case|post|final)?[ _-]?(weights?|wgts?|wts?|gewicht(ung)?)", re.IGNORECASE
+    r"(survey|sampling|design|person|case|post|final|population|pop|analysis|an|psp|d|p)?[ _-]?(weights?|wgh?ts?|wts?|gewicht(ung)?)([ _-]?\d+)?",
+    re.IGNORECASE,
 )
 
 
@@ -105,7 +106,7 @@ def numeric_remarks(column: Column, alike: int = 0) -> list[Remark]:
     if looks_like_weight(column):
         text = "a weight of the rows, by its name? it is none until a fit is asked to weigh by it"
         remarks.append(Remark(text, ({"do": "as_role", "column": column.name, "role": "weight"},)))
-    if mixed := mixed_units(column):
+    if mixed := mixed_units(column, codes):
         return [*remarks, Remark(mixed)]  # its skew is that of the mixture
     skew = _skew(column)
     far, rest = _far_from_others(values) if abs(skew) > SKEWED and not codes and not whole else ([], values)
