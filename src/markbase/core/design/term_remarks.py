@@ -20,7 +20,7 @@ from markbase.core.study.group_remarks import (
 )
 from markbase.core.study.marked_numbers import marks_on
 from markbase.core.study.mixed_units import mixed_units
-from markbase.core.study.numeric_remarks import looks_like_identifier, stray_codes, whose_numbers
+from markbase.core.study.numeric_remarks import looks_like_identifier, stray_codes, where_codes_stand, whose_numbers
 
 _IN_ORDER = ("centre", "cube_root", "log", "log1p", "sqrt", "unit_range", "z")
 """What a column is that has the order of the one it was made of."""
@@ -90,7 +90,7 @@ def odd_values(column: Column) -> list[str]:
     if codes:
         where = listed([f"{short(code)} in {count_noun(rows, 'row')}" for code, rows in codes])
         told.append(
-            f"`{column.name}` is {where}, apart from all other values: a code for a missing answer? It counts as a number here; declare it missing."
+            f"`{column.name}` is {where}, {where_codes_stand([code for code, _ in codes], 'apart')}: a code for a missing answer? It counts as a number here; declare it missing."
         )
     if mixed := mixed_units(column, [code for code, _ in codes]):
         told.append(f"`{column.name}` has {mixed} They count as they stand here.")

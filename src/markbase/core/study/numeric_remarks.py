@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,6 +29,10 @@ _ALIKE = 0.2
 """Groups whose numbers are taken for such have at least so much of the rows of the middle one, and at most as many times as many."""
 _TAIL = 5
 """Of so many values before it, none may occur a third as often as a code at the end."""
+_SMALL = 10
+"""Codes below 0 that are nearer to it are hardly far from other values."""
+_COMPARABLE, _MOST_OF_THEM = 1 / 3, 0.9
+"""Values that go on below 0: how often −1 is, of how often 0 is; and what share of those below 0 follows without a gap."""
 _ENOUGH, _MOST_FAR = 20, 3
 """Of so many rows so many values may lie far from all others."""
 _MANY_NUMBERS, _MOST_OF_ONE = 32, 50
@@ -87,7 +92,7 @@ def numeric_remarks(column: Column, alike: int = 0) -> list[Remark]:
     if codes:
         told = [f"`{c:g}` ({int(np.sum(values == c))})" for c in codes]
         blank = ({"do": "blank", "column": column.name, "codes": [int(c) for c in codes]},)
-        remarks.append(Remark(f"{listed(told)} far from all other values: a code for a missing answer?", blank))
+        remarks.append(Remark(f"{listed(told)} {where_codes_stand(codes, 'far')}: a code for a missing answer?", blank))
     elif looks_coded(column):
         text = f"digits that look like codes: {len(distinct)} whole numbers; if they are, declare it categorical"
         if looks_like_years(column):
@@ -170,12 +175,31 @@ def _stray_codes(values: NDArray[np.float64], distinct: NDArray[np.float64]) -> 
     if not codes or not len(rest):
         return []
     spread = float(rest[-1] - rest[0])
+    if _go_on_below(values, rest):
+        codes = [c for c in codes if c >= 0]
     apart = {c for c in codes if (c < 0 <= rest[0]) or c > rest[-1] + max(spread, 1.0)}
     gap = float(np.median(np.diff(rest))) if len(rest) > 1 else 1.0
     often = max(int(np.sum(values == v)) for v in rest[-_TAIL:])
     beyond = sorted(c for c in codes if c > rest[-1] + 2 * gap)  # at the end, and more often than anything before it
     apart |= {c for c in beyond if len(rest) > _TAIL and np.sum(values == c) > 3 * often}
     return sorted(c for c in apart if np.sum(values == c) > 1)
+
+
+def _go_on_below(values: NDArray[np.float64], rest: NDArray[np.float64]) -> bool:
+    """Return whether whole numbers go on below 0 as those of a scale with two ends, or of differences, do: step by step, in about as many rows."""
+    if len(rest) < 2 or rest[0] != 0 or rest[1] != 1:
+        return False
+    below = values[values < 0]
+    steps = [int(np.sum(values == -k)) for k in range(10)]
+    last = next((k for k in range(1, 10) if not steps[k]), 10) - 1
+    smooth = steps[1] >= _COMPARABLE * steps[0] and all(steps[k + 1] <= 2 * steps[k] for k in range(1, last))
+    mirrored = last > 2 or (last == 2 and rest[-1] == 2)
+    return smooth and mirrored and sum(steps[1 : last + 1]) >= _MOST_OF_THEM * len(below)
+
+
+def where_codes_stand(codes: Sequence[float], far: str) -> str:
+    """Say how codes for a missing answer stand to the other values: below 0, as none of these is, or `far` from them."""
+    return "below 0, as no other value is" if all(-_SMALL < c < 0 for c in codes) else f"{far} from all other values"
 
 
 def stray_codes(column: Column) -> list[tuple[float, int]]:
