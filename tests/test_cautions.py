@@ -11,6 +11,7 @@ from scipy.stats import f_oneway
 
 import markbase as mb
 from command import run
+from test_linear import _quietly as quietly
 from yes_no import either
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
@@ -153,6 +154,32 @@ def test_levels_that_are_lost_with_the_rows_left_out_are_told():
     assert text["all"].count("one of the 100 rows with usual of arm is among the rows used: nothing is told of it") == 2
     assert "rows left out 50.0% of those with breath of arm, and 0.0% of those with mirror" in text["half"]
     assert "rows left out" not in " ".join(str(mb.fit_linear(mb.Study(frame), "tone", ["arm"])).split())
+
+
+def test_rows_left_out_that_differ_in_the_terms_are_told_and_those_lost_by_chance_are_not(tmp_path):
+    def told(frame, **more):
+        frame.to_csv(tmp_path / "t.csv", index=False)
+        pages = [str(quietly(mb.fit_linear, mb.open_study(tmp_path / "t.csv", in_parts=p), "y", ["arm", "age", "z"], **more)) for p in (False, True)]
+        assert pages[0].splitlines()[3:] == pages[1].splitlines()[3:]
+        return " ".join(pages[0].partition("2  Does")[0].partition("rows left out")[2].split())
+
+    rng = np.random.default_rng(8)
+    frame = pd.DataFrame(
+        {"arm": np.repeat(["letter", "none"], 400), "age": rng.normal(1e9, 8, 800), "z": rng.normal(size=800), "y": rng.normal(size=800)}
+    )
+    frame["place"] = np.arange(800) % 40
+    late, older = (frame["arm"] == "none") & (rng.random(800) < 0.1), rng.random(800) < 1 / (1 + np.exp(-(frame["age"] - 1e9 - 16) / 4))
+    gaps = {"by chance": rng.random(800) < 0.1, "late": late, "older": older, "both": late | older}
+    found = {name: told(frame.assign(y=frame["y"].mask(gone))) for name, gone in gaps.items()}
+    levels = f"{late[400:].mean():.1%} of those with none of arm, and 0.0% of those with letter"
+    size = frame["age"][older].mean() - frame["age"][~older].mean()
+    assert (found["by chance"], found["late"]) == ("", levels)
+    assert found["older"] == f"in the {older.sum()} of them with a value, age is on average {size:.3g} units higher than in the rows used"
+    assert "of those with none of arm" in found["both"]
+    assert "age is on average" in found["both"]
+    assert " z " not in found["both"]
+    assert told(frame.assign(y=frame["y"].mask(older)), cluster="place") == told(frame.assign(y=frame["y"].mask(late)), cluster="place") == ""
+    assert "age is on average" not in told(frame.assign(age=frame["age"].mask(older)))
 
 
 @pytest.mark.parametrize(("values", "told"), [

@@ -29,7 +29,7 @@ from markbase.core.formatting import (
 )
 from markbase.core.reading.clauses import overstated_words
 from markbase.core.reading.cluster_cautions import about_crossed, smaller_two_ways
-from markbase.core.reading.left_out_words import left_out_words, levels_left_out
+from markbase.core.reading.left_out_words import left_out_words, terms_left_out
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.coefficient_rows import label_of
 from markbase.core.results.linear import LinearFit
@@ -111,7 +111,7 @@ def rows_section(fit: AnyFit, about: Sequence[tuple[str, str]] = ()) -> Section:
     ]
     about_left = [
         ("" if k else "rows left out", words)
-        for k, words in enumerate([*filter(None, [left_out_words(fit)]), *levels_left_out(fit)])
+        for k, words in enumerate([*filter(None, [left_out_words(fit)]), *terms_left_out(fit)])
     ]
     table = Table(
         ("column", "reason", "rows", "only here"),

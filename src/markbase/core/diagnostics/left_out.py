@@ -1,9 +1,9 @@
-"""Whether the rows that a fit left out are like those it used, as far as the outcome tells."""
+"""Whether the rows that a fit left out are like those it used, as far as the outcome and the terms tell."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
@@ -15,13 +15,22 @@ from markbase.core.rows.facts import Dispersion
 from markbase.core.rows.parts import each_part
 from markbase.core.rows.row_functions import dispersion_of, learn
 from markbase.core.rows.sums import totals_of
+from markbase.core.study.remark import THIN_ROWS
 
 if TYPE_CHECKING:
     from markbase.core.design.drawn import DrawnBy
+    from markbase.core.design.terms import Variable
+    from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]
 _FEWEST = 10
 """Of fewer rows that were left out nothing is said."""
+_CLEAR = 0.01
+"""The p value, corrected for all that is compared, below which rows left out are said to be others by a term."""
+_APART, _LEVELS_APART = 0.2, 0.05
+"""Shares of rows left out that are so far apart between levels are told whatever the rows, and where more than chance is in it."""
+_SDS_APART = 0.25
+"""Rows left out whose values lie so many standard deviations from those of the rows used are told."""
 
 
 class LeftOut(NamedTuple):
@@ -76,6 +85,85 @@ def left_out_of(fit: Any) -> LeftOut | None:
     p = float(p_of_t(difference / se, df))
     low, high = difference - half, difference + half
     return LeftOut(groups[0].rows, groups[0].mean, groups[1].mean, difference, se, df, low, high, p)
+
+
+class LevelsApart(NamedTuple):
+    """The two levels of a group of which most and fewest rows were left out."""
+
+    variable: Variable
+    """The group."""
+    most: int
+    """The place, among its levels with rows used, of that of which most were."""
+    least: int
+    """The place of that of which fewest were."""
+    shares: tuple[float, float]
+    """The shares of their rows that were left out."""
+
+
+class NumericApart(NamedTuple):
+    """A numeric column in the rows that were left out."""
+
+    column: Column
+    """The column."""
+    rows: int
+    """How many of them have a value."""
+    difference: float
+    """By how much more its mean is in these than in the rows used."""
+
+
+def levels_apart(fit: Any) -> Iterator[LevelsApart]:
+    """Compare, group by group, the shares of rows left out: those 20 points apart, or 5 and clearly so by the chi-squared test of two shares.
+
+    Corrected after Bonferroni for all pairs of levels; rows that go together in clusters are not tested. Levels of fewer than 30 rows do not count.
+    """
+    if fit.rows_used.times is not None:
+        return
+    for variable in (v for v in fit.variables if v.is_categorical):
+        before = np.asarray(variable.column.counts)[variable.places].astype(np.float64)
+        left = 1 - fit.rows_used.counts_at((variable.name,)) / before
+        enough = np.flatnonzero(before >= THIN_ROWS)
+        if len(enough) < 2:
+            continue
+        most, least = int(enough[np.argmax(left[enough])]), int(enough[np.argmin(left[enough])])
+        apart = float(left[most] - left[least])
+        rows = before[[most, least]]
+        share = float(left[[most, least]] @ rows / rows.sum())
+        se = math.sqrt(share * (1 - share) * float(np.sum(1 / rows)))
+        pairs = len(enough) * (len(enough) - 1) / 2
+        clear = fit.cluster is None and se > 0 and float(p_of_t(apart / se, math.inf)) * pairs < _CLEAR
+        if apart >= _APART or (apart >= _LEVELS_APART and clear):
+            yield LevelsApart(variable, most, least, (float(left[most]), float(left[least])))
+
+
+def numerics_apart(fit: Any) -> list[NumericApart]:
+    """Return the numeric columns of a model that are clearly others in the rows left out that have a value, by Welch's t, and by a quarter of a standard deviation.
+
+    Corrected after Bonferroni for all of them. None where rows go together in clusters or stand for several.
+    """
+    numeric = [
+        v.column for v in fit.variables if not v.is_categorical and v.column.valid - fit.sample.used >= THIN_ROWS
+    ]
+    if fit.used is None or fit.cluster is not None or fit.rows_used.times is not None or not numeric:
+        return []
+    inside = fit.used
+    outside = [column.present & ~inside for column in numeric]
+    learn(
+        masks=outside, dispersions=[c.values[m] for c, out in zip(numeric, outside, strict=True) for m in (out, inside)]
+    )
+    found = []
+    for column, out in zip(numeric, outside, strict=True):
+        others, own = dispersion_of(column.values[out]), dispersion_of(column.values[inside])
+        if others.rows < THIN_ROWS:
+            continue
+        parts = [d.squares / ((d.rows - 1) * d.rows) for d in (others, own)]
+        bound = sum(v**2 / (d.rows - 1) for v, d in zip(parts, (others, own), strict=True))
+        apart, sd = others.mean - own.mean, math.sqrt(own.squares / (own.rows - 1))
+        if not bound > 0 or abs(apart) < _SDS_APART * sd:
+            continue
+        p = float(p_of_t(apart / math.sqrt(sum(parts)), sum(parts) ** 2 / bound))
+        if p * len(numeric) < _CLEAR:
+            found.append(NumericApart(column, others.rows, apart))
+    return found
 
 
 def _drawn_together(

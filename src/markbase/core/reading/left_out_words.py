@@ -6,15 +6,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.design.terms import Variable
+from markbase.core.diagnostics.left_out import levels_apart, numerics_apart
 from markbase.core.errors import count_noun, listed
-from markbase.core.formatting import as_percent, p_phrase
+from markbase.core.formatting import as_percent, p_phrase, short
 from markbase.core.reading.clauses import difference_words, is_logged, outcome_words
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.logistic import LogisticFit
-from markbase.core.study.remark import THIN_ROWS
 
-_APART = 0.2
-"""Shares of rows left out that are so far apart between levels are told."""
 _MOST_NAMED = 4
 """Levels without a row that are named."""
 
@@ -58,22 +56,22 @@ def lost_words(variable: Variable, lost: NDArray[np.intp]) -> str:
     return f"{listed(rows)} of `{column.name}` is among the rows used: nothing is told of {it}"
 
 
-def levels_left_out(fit: AnyFit) -> list[str]:
-    """Say which levels no row used has, and of which levels many more rows were left out than of others, a clause a group."""
-    told = []
-    for variable in (v for v in fit.variables if v.is_categorical):
-        column = variable.column
-        lost = lost_levels(variable)
-        if len(lost):
-            told.append(lost_words(variable, lost))
-        if fit.rows_used.times is not None:
-            continue
-        before = column.counts[variable.places]
-        left = 1 - fit.rows_used.counts_at((variable.name,)) / before
-        most, least = (int(k) for k in (np.argmax(left), np.argmin(left)))
-        if left[most] - left[least] >= _APART and min(before[most], before[least]) >= THIN_ROWS:
-            words = [f"{as_percent(left[k])} of those with `{variable.labels[k]}`" for k in (most, least)]
-            told.append(f"{words[0]} of `{column.name}`, and {words[1]}")
+def terms_left_out(fit: AnyFit) -> list[str]:
+    """Say which levels no row used has, and by which terms the rows left out are others than those used, a clause each."""
+    groups = [v for v in fit.variables if v.is_categorical]
+    told = [lost_words(v, lost) for v in groups if len(lost := lost_levels(v))]
+    for apart in levels_apart(fit):
+        words = [
+            f"{as_percent(share)} of those with `{apart.variable.labels[k]}`"
+            for k, share in zip((apart.most, apart.least), apart.shares, strict=True)
+        ]
+        told.append(f"{words[0]} of `{apart.variable.name}`, and {words[1]}")
+    for column, rows, difference in numerics_apart(fit):
+        size = abs(difference)
+        told.append(
+            f"in the {rows:,} of them with a value, `{column.name}` is on average {short(size)} {column.step_one if size == 1 else column.step_many} "
+            f"{'higher' if difference > 0 else 'lower'} than in the rows used"
+        )
     return told
 
 

@@ -182,12 +182,7 @@ def weights_unused(wanted: Sequence[Wanted], columns: Columns) -> str:
     bare = [w.name for w in wanted if w.measure in _WEIGHTED and w.of not in declared]
     if not declared or not bare or any(w.weights for w in wanted):
         return ""
-    example = next(w for w in wanted if w.name == bare[0])
-    of = ', "of": …' if example.measure == "share" else ""
-    return (
-        f"Rows count alike in {listed(quoted(bare))}, though `{declared[0]}` has their weights: for weighted ones say so of each, "
-        f'{{"{example.measure}": "{example.of}"{of}, "weights": "{declared[0]}"}}.'
-    )
+    return f"Rows count alike in {listed(quoted(bare))}, though `{declared[0]}` has their weights: for weighted ones give each its `weights`."
 
 
 def _weights(name: str, measure: str, given: object, columns: Columns) -> str:
