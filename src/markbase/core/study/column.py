@@ -364,6 +364,9 @@ class Column:
         for places in self._places:
             if text in places:
                 return places[text]
+        typed = [k for k, label in enumerate(self.labels) if "−" in label and label.replace("−", "-") == text]
+        if len(typed) == 1:  # a minus as keyboards have it
+            return typed[0]
         raise LevelError(f"`{self.name}` has no level `{text}`.{near(text, [v.label for v in self.levels])}")
 
 
