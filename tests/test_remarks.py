@@ -39,6 +39,7 @@ GUESSES = [
     ([1.0, np.inf] * 50, "numeric", "infinite in 50 rows"),
     (["1_000"] * 50 + ["x"] * 50, "categorical", ""),
     (["Agree", "Disagree", "Neutral", "n/a"] * 25, "categorical", "a scale by its words, which stand from low to high"),
+    (["tertiary", "Basic", "refused", "secondary"] * 25, "categorical", "a scale by its words, which stand from low to high"),
     (["Agree", "Disagree", "Neutral", "n/a"] * 25, "categorical", "`n/a` (25) reads like a missing answer"),
     (["east", "N/A", "Refused", "west"] * 25, "categorical", "`N/A` (25) and `Refused` (25) read like missing answers"),
     (["DE", "NA", "ZA", "FR"] * 25, "categorical", ""),

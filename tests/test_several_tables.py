@@ -243,7 +243,7 @@ def test_a_row_of_columns_made_one_has_the_first_value_there_is_and_else_the_fir
         new, table = study["n"], study.check("n").table
         shown = pd.concat([part.frame() for part in study.parts()])["n"]
         assert [None if pd.isna(v) else v for v in shown] == [as_told(w) if w and w > 0 else None for w in wanted]
-        told = {"blank": None, f"code {as_told(-9)}": -9, f"code {as_told(-8)}": -8}
+        told = {"blank": None} | {f"{'' if texts else 'code '}{as_told(k)}": k for k in (-9, -8)}
         assert dict(new.missing_counts()) == {word: n for word, code in told.items() if (n := wanted.count(code))}
         firsts = [next(((k, a) for k, a in enumerate(row) if a and a > 0), (3, 0)) for row in answers]
         assert table["taken"].tolist() == [sum(k == own for k, _ in firsts) for own in range(3)]

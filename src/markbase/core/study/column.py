@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import math
+import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property, partial, wraps
@@ -19,6 +20,8 @@ from markbase.core.rows.parts import InParts
 from markbase.core.rows.row_functions import counted
 
 T = TypeVar("T")
+
+_NUMBER = re.compile(r"[-−+]?\d+([.,]\d+)?")
 
 Kind = Literal["numeric", "categorical", "ordinal"]
 Role = Literal["identifier", "weight", "cluster", "stratum"]
@@ -78,10 +81,12 @@ class MissingCode:
 
     @property
     def shown(self) -> str:
-        """The meaning with the code behind it."""
+        """The meaning with the code behind it; of a word without one the word, and of a number that it is a code."""
         if not self.code or self.code == self.label:
             return self.label
-        return f"{self.label} ({self.code})" if self.label else f"code {self.code}"
+        if self.label:
+            return f"{self.label} ({self.code})"
+        return f"code {self.code}" if _NUMBER.fullmatch(self.code) else self.code
 
 
 @dataclass(frozen=True)

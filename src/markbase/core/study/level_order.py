@@ -29,6 +29,12 @@ _SCALES: tuple[tuple[str, ...], ...] = (
     ("very small", "small", "medium", "large", "very large"),
     ("much worse", "worse", "somewhat worse", "about the same", "the same", "somewhat better", "better", "much better"),
     ("never", "yearly", "monthly", "weekly", "daily"),
+    ("none", "very few", "few", "some", "many", "most", "all"),
+    ("none", "very mild", "mild", "weak", "moderate", "strong", "severe", "very severe"),
+    ("novice", "beginner", "elementary", "intermediate", "advanced", "expert"),
+    ("none", "no schooling", "basic", "elementary", "primary", "lower secondary", "secondary", "upper secondary", "post-secondary", "tertiary", "doctorate"),
+    ("less than high school", "some high school", "high school", "some college", "college", "bachelor's degree", "master's degree", "doctorate"),
+    ("lower class", "working class", "lower middle class", "middle class", "upper middle class", "upper class"),
 )  # fmt: skip
 _OPPOSITES = (
     ("disagree", "agree"), ("dissatisfied", "satisfied"), ("unsatisfied", "satisfied"), ("unlikely", "likely"), ("unimportant", "important"),
