@@ -28,6 +28,8 @@ _WHOLE = 0.5
 """By what rounding to whole numbers may have moved one."""
 _FALLS = -0.7
 """How a mean of the others goes with the outcome within a level, as a correlation; rounding blurs it."""
+_FIRST_ROWS, _PAIRS, _RISING = 256, 12, 0.25
+"""Rows of which pairs of one level are looked at first; so many such pairs tell; the share of them that may rise together, of a mean of the others."""
 Array = NDArray[np.float64]
 
 
@@ -41,8 +43,9 @@ def by_means(study: Study, outcome: Column, terms: Iterable[Column]) -> list[Sha
     for term in terms:
         numbers = () if term.is_categorical or term.made is not None or not term.valid else _could_be(outcome, term)
         if numbers and groups is None:
-            groups = [study[n] for n in study.columns if n != outcome.name and _may_group(study[n])]
-        found = next((f for g in groups or () for n in numbers if (f := _told(outcome, n, term, g)) is not None), None)
+            groups = [(g, _pairs_of(g)) for n in study.columns if n != outcome.name and _may_group(g := study[n])]
+        likely = ((g, n) for g, pairs in groups or () for n in numbers if not _rises(outcome, n[1], term, pairs))
+        found = next((f for g, n in likely if (f := _told(outcome, n, term, g)) is not None), None)
         told += [] if found is None else [found]
     return told
 
@@ -70,6 +73,27 @@ def _may_group(column: Column) -> bool:
         return not in_parts(column.values) and may_repeat(column)
     levels = int(np.count_nonzero(column.counts))
     return 2 <= levels <= column.valid / 2
+
+
+def _pairs_of(group: Column) -> NDArray[np.intp]:
+    """Return some of the first rows, shape (2, pairs), two of one level each."""
+    values = sample_of(group.values)[:_FIRST_ROWS]
+    order = np.argsort(values, kind="stable")
+    rising = values[order]
+    alike = (rising[1:] == rising[:-1]) & (rising[1:] >= 0 if group.is_categorical else True)
+    return np.stack([order[1:][alike], order[:-1][alike]])
+
+
+def _rises(outcome: Column, step: float, term: Column, pairs: NDArray[np.intp]) -> bool:
+    """Return whether a column differs between rows of one level, and not as a mean of the others does, which never rises as the outcome rises."""
+    x, y = (sample_of(own)[pairs] for own in (term.values, outcome.values))
+    with np.errstate(invalid="ignore"):
+        both = (x[0] - x[1]) * ((y[0] - y[1]) * step)
+    if outcome.is_categorical:
+        both = both[(y >= 0).all(axis=0)]
+    told = both[both != 0]
+    told = told[~np.isnan(told)]
+    return len(told) >= _PAIRS and float(np.count_nonzero(told > 0)) > _RISING * len(told)
 
 
 def _told(outcome: Column, numbers: tuple[float, float, str], term: Column, group: Column) -> Shared | None:
