@@ -116,6 +116,10 @@ def test_a_plan_gives_the_numbers_that_python_gives(results):
     variance_inflation = pd.read_csv(results / "out" / "tables" / "screen-vif.csv")
     np.testing.assert_allclose(variance_inflation["vif"], screened.vif["vif"], rtol=1e-12)
     assert any("clusters" in r for r in told["remarks"])
+    text = lxml.html.fromstring((results / "out" / "report.html").read_bytes()).text_content()
+    assert "▲ 1 remark on what these analyses rest on" in " ".join(text.split())
+    for remark in told["remarks"]:  # on a page of the report, or among its remarks
+        assert " ".join(remark.replace("`", "").rstrip(".").split(": ")[-1].split()) in " ".join(text.split())
 
 
 def test_the_report_is_one_file_escaped_and_the_same_each_time(results):

@@ -39,6 +39,7 @@ from markbase.reports.figure_sets import Figures, figures_of, figures_of_fit
 from markbase.reports.manuscript import Result
 from markbase.reports.manuscript_texts import TEXTS
 from markbase.reports.parts import Part, Wanted, analysis_part, illustrated, methods_of, told_together
+from markbase.reports.remarked import remarked
 from markbase.reports.report import report_html
 from markbase.show.blocks import comparison_page, cross_validation_page, elimination_page, score_page
 from markbase.show.coefficient_samples import samples_page, samples_record
@@ -99,7 +100,9 @@ class Results:
         """Return every file of the results folder by its name in it."""
         title = plan.analysis.title or self.study.title or f"Results for {self.study.name}"
         methods = "\n\n".join(self.methods)
-        parts = [*self.parts, Part("Methods", paragraphs=tuple(self.methods))] if self.methods else self.parts
+        parts = [*self.parts, *remarked(remarks, self.parts, self.together)]
+        if self.methods:
+            parts.append(Part("Methods", paragraphs=tuple(self.methods)))
         record = {
             "format_version": FORMAT_VERSION,
             "title": title,

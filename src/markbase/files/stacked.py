@@ -71,7 +71,7 @@ def refuse_if_large(path: Path, files: Sequence[Path]) -> None:
     size = bytes_of(files)
     if size > _MOST_BYTES:
         raise FileError(
-            f"`{path}`: {count_noun(len(files), 'file')} of {size / 1e9:.1f} GB together are read in parts; open them with in_parts=True."
+            f"`{path}`: {count_noun(len(files), 'file')} of {size / 1e9:.1f} GB together are too many to be taken into memory at once: read them in parts."
         )
 
 

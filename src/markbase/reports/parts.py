@@ -52,6 +52,8 @@ class Part:
     """The figure that shows the answer."""
     versions: Versions | None = None
     """The pages told from other bases."""
+    pointed_at: str = ""
+    """What points at it from where the answers stand; empty for nothing."""
 
 
 @dataclass(frozen=True)

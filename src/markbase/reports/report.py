@@ -27,6 +27,7 @@ def report_html(
             "paragraphs": part.paragraphs,
             "answers": part.answers,
             "lead": part.lead,
+            "pointed_at": part.pointed_at,
             "body": Markup(to_html(part.pages, part.versions, styled=False, folds=True, links=True))
             if part.pages
             else "",
