@@ -205,6 +205,25 @@ def test_rows_of_files_stand_one_below_another_and_know_their_file(kind, in_part
     assert in_parts or dict(deep["n"].missing_counts()) == {f"not in {tmp_path.as_posix()}/more/south/w.{kind}": 31}
 
 
+@pytest.mark.parametrize(("kind", "in_parts"), [(k, p) for k in WRITERS for p in (False, True) if (k, p) not in (("xlsx", True), ("csv.gz", False))])
+def test_folders_tell_columns_that_their_files_do_not_have(kind, in_parts, tmp_path):
+    folders = [f"year={y}/land=a%20{z}" for y, z in ((2019, "b"), (2020, "/"), (2020, "c"))]
+    folders[1] = "year=__HIVE_DEFAULT_PARTITION__/land=02/n=9"
+    whole, _ = waves(kind, tmp_path / "r", [f"{f}/w" for f in folders])
+    waves(kind, tmp_path / "r" / "_log", ["w"])
+    book = {"columns": {"land": {"base": "a c"}}}
+    for path in (tmp_path / "r", tmp_path / "r" / "**" / f"*.{kind}"):
+        study = mb.open_study(path, book, in_parts=in_parts)
+        assert list(study.columns) == ["g", "x", "n", "year", "land"]  # what a file has itself counts as it is
+        assert (study["year"].kind, study["year"].span, dict(study["year"].missing_counts())) == ("numeric", (2019, 2020), {"blank": 31})
+        assert study.levels("land").set_index("level")["count"].to_dict() == {"02": 31, "a b": 30, "a c": 32}
+        fit = mb.fit_linear(study, "x", ["land"])
+        ends = [whole["x"][a:b].mean() for a, b in ((0, 30), (30, 61), (61, 93))]
+        assert sorted(fit.groups("land")["plain"]) == pytest.approx(sorted(ends), rel=1e-9)
+        assert mb.open_study(path, columns=["land"], in_parts=in_parts).columns == ("land",)
+        assert mb.open_study(path, columns=["year"], in_parts=in_parts)["year"].valid == 62
+
+
 def test_a_column_that_a_file_does_not_have_lacks_values_for_that_reason(tmp_path):
     waves("csv", tmp_path, w_2020=lambda f: f.rename(columns={"g": "G"}).assign(mood=3), w_x=lambda f: f.drop(columns="n")[["g", "x"]])
     with pytest.warns(mb.MarkbaseWarning) as told:

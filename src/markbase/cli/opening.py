@@ -103,7 +103,8 @@ def open_in_parts(
     from markbase.files.parts.paths import described
 
     need_extra(file, ".parquet", "files that are read in parts")
-    names = {*described(file, encoding)[0].names, file_column}
+    table = described(file, encoding)[0]
+    names = {*table.names, *table.told_by_file, file_column}
     book = replace(codebook, columns={n: spec for n, spec in codebook.columns.items() if n in names})
     cluster = wishes().cluster_address
     with _Bar(file.name) as told:

@@ -21,7 +21,7 @@ from markbase.files.codebook import read_codebook
 from markbase.files.layout import GivenLayout, Layout
 from markbase.files.parts.paths import names_of_files, told_of
 from markbase.files.spreadsheets import SHEETS, read_sheet, sheets_like
-from markbase.files.stacked import Table, files_of, is_several, names_for, refuse_if_large, stacked
+from markbase.files.stacked import Table, files_of, is_several, names_for, refuse_if_large, stacked, with_folders
 from markbase.files.text_data import read_text_table
 from markbase.files.text_files import STANDARD, no_room, read_bytes
 
@@ -57,7 +57,7 @@ def open_study(
         for each row, separated by commas, tabs, semicolons or bars (told by the first line); a
         spreadsheet (``.xlsx``, ``.ods``); or a ``.parquet`` file. The last three need an extra. Of a folder, or a pattern of names such as
         ``waves/*.csv``, the rows of all files stand one below another; columns are the same by their names, and where a file does not have one, its rows
-        have gaps for that reason.
+        have gaps for that reason. What folders tell, as ``register/year=2019/land=north/part-0.parquet`` does, are columns too (`year`, `land`).
     codebook : str, Path, Codebook or mapping, optional
         What is known of the columns, or the file that says it, as `read_codebook` reads it.
     missing : sequence
@@ -166,7 +166,8 @@ def _several(path: Path, encoding: str, sheet: str | None, layout: Layout) -> Se
     if is_several(path):
         files = files_of(path, (*TEXT_SUFFIXES, *EXTRAS))
         refuse_if_large(path, files)
-        return [_read(file, encoding, sheet, layout) for file in files], names_for(files), names_of_files(files)
+        tables = with_folders(path, files, [_read(file, encoding, sheet, layout) for file in files])
+        return tables, names_for(files), names_of_files(files)
     if sheet is None or path.suffix.lower() not in SHEETS:
         return None
     need_extra(path, path.suffix.lower())

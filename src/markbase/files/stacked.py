@@ -10,6 +10,7 @@ import numpy as np
 import pandas as pd
 
 from markbase.core.errors import ColumnError, FileError, count_noun, near, quoted, remark, some_of
+from markbase.files.parts.folders import are_numbers, columns_of_folders, is_aside
 from markbase.files.parts.paths import is_seen, like
 
 _MOST_BYTES = 1 << 29
@@ -48,7 +49,8 @@ def files_of(path: Path, kinds: Sequence[str]) -> list[Path]:
         If there is none, or one of a pattern is of another kind.
     """
     if path.is_dir():
-        found = sorted(p for p in path.rglob("*") if p.is_file() and p.suffix.lower() in kinds and is_seen(p))
+        meant = [p for p in path.rglob("*") if is_seen(p) and not is_aside(p, path)]
+        found = sorted(p for p in meant if p.is_file() and p.suffix.lower() in kinds)
         if not found:
             raise FileError(f"The folder `{path}` holds no data file ({', '.join(kinds)}).")
         return found
@@ -58,6 +60,17 @@ def files_of(path: Path, kinds: Sequence[str]) -> list[Path]:
     other = [p for p in found if p.suffix.lower() not in kinds]
     if other:
         raise FileError(f"`{other[0]}` is not read with others; there are {', '.join(kinds)}: save it as one.")
+    return found
+
+
+def with_folders(path: Path, files: Sequence[Path], tables: Sequence[Table]) -> list[Table]:
+    """Return the tables of files with the columns that the names of their folders tell, last; those that a file has count as they are."""
+    found = [(frame.copy(deep=False), labels) for frame, labels in tables]
+    for name, values in columns_of_folders(path, files).items():
+        numbers = are_numbers(values)
+        for (frame, _), value in zip(found, values, strict=True):
+            if name not in frame.columns:
+                frame[name] = value if not numbers else np.nan if value is None else float(value)
     return found
 
 

@@ -18,7 +18,7 @@ from markbase.core.study.codebook import Codebook
 from markbase.files.chosen import Chosen, chosen_columns
 from markbase.files.layout import TOP, names_again
 from markbase.files.parts.first_look import Progress, table_in_memory, table_of_files
-from markbase.files.parts.paths import described, names_of_files
+from markbase.files.parts.paths import described, names_of_files, telling
 from markbase.files.parts.table_files import TableFiles, plain_words
 from markbase.files.text_tables import blank_rows, said_of_unnamed
 
@@ -94,7 +94,7 @@ def table_in_parts(
         found = table_of_files_on_cluster(table, types, book, cluster, progress)
     if found.source is not None and not found.source.rows:
         raise FileError(f"`{table.told}` has column names but no rows.")
-    told = _row_of_names(table, [name for name in names if name != file_column])
+    told = _row_of_names(table, table.in_files(names))
     if told:
         remark(f"`{table.told}`: {told}")
     return _with_unnamed(found, table), book
@@ -108,9 +108,8 @@ def _telling_files(table: TableFiles, types: dict[str, bool], name: str) -> tupl
         raise ColumnError(
             f"The files have a column `{name}` themselves; name the column that tells the file otherwise."
         )
-    told = names_of_files([Path(mark.path) for mark in table.files])
-    marks = tuple(replace(mark, label=label) for mark, label in zip(table.files, told, strict=True))
-    return replace(table, files=marks, file_column=name), {name: False, **types}
+    told = telling(table, name, names_of_files([Path(mark.path) for mark in table.files]))
+    return replace(told, whole_numbers=told.whole_numbers - {name}), {name: False, **types}
 
 
 def _row_of_names(table: TableFiles, names: Sequence[str]) -> str:

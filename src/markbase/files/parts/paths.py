@@ -7,17 +7,24 @@ import io
 import itertools
 import zipfile
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from markbase.core.errors import FileError, listed, near
 from markbase.core.study.long_form import what_differs
+from markbase.files.parts.folders import are_numbers, columns_of_folders, is_aside
 from markbase.files.parts.table_files import FORMATS, PACKED, FileMark, TableFiles, opened, plain_words
 from markbase.files.text_tables import checked_names, separator_of
 from markbase.files.whole_files import note_input
 
 
 def described(path: str | Path, encoding: str) -> tuple[TableFiles, dict[str, bool]]:
-    """Find the files, and the names and types (whether numbers, or perhaps) of their columns."""
+    """Find the files, and the names and types (whether numbers, or perhaps) of their columns, with those that their folders tell."""
+    table, types = _described(path, encoding)
+    return told_by_folders(table, types, Path(path))
+
+
+def _described(path: str | Path, encoding: str) -> tuple[TableFiles, dict[str, bool]]:
     import pyarrow as pa
     import pyarrow.dataset as ds
 
@@ -62,6 +69,21 @@ def described(path: str | Path, encoding: str) -> tuple[TableFiles, dict[str, bo
     return TableFiles(tuple(marks), kind, told, raw, nested=nested), types
 
 
+def told_by_folders(table: TableFiles, types: dict[str, bool], path: Path) -> tuple[TableFiles, dict[str, bool]]:
+    """Return files, and whether each column may be numbers, with the columns that the names of folders tell, last; those that the files have count as they are."""
+    for name, values in columns_of_folders(path, [Path(mark.path) for mark in table.files]).items():
+        if name not in types:
+            table, types = telling(table, name, values), {**types, name: are_numbers(values)}
+    return table, types
+
+
+def telling(table: TableFiles, name: str, values: Sequence[str | None]) -> TableFiles:
+    """Return files with a column more that each of them tells of all its rows."""
+    marks = tuple(replace(mark, told=(*mark.told, own)) for mark, own in zip(table.files, values, strict=True))
+    numbers = table.whole_numbers | ({name} if are_numbers(values) else set())
+    return replace(table, files=marks, told_by_file=(*table.told_by_file, name), whole_numbers=numbers)
+
+
 def told_of(path: Path) -> str:
     """Return what files are called: their name, of a pattern for any names with the folder."""
     return (
@@ -97,11 +119,12 @@ def _described_texts(marks: Sequence[FileMark], told: str, encoding: str) -> tup
 
 
 def like(pattern: Path) -> list[str]:
-    """Return the files whose names are like a pattern; ``**`` stands for any folders."""
+    """Return the files whose names are like a pattern; ``**`` stands for any folders that are meant to be read."""
     parts = pattern.parts
     first = next(k for k, part in enumerate(parts) if any(mark in part for mark in "*?["))
     home = Path(*parts[:first]) if first else Path()
-    return sorted(str(p) for p in home.glob(str(Path(*parts[first:]))) if p.is_file())
+    found = (p for p in home.glob(str(Path(*parts[first:]))) if p.is_file())
+    return sorted(str(p) for p in found if "**" not in parts or not is_aside(p, home))
 
 
 def is_seen(file: Path) -> bool:
@@ -129,7 +152,8 @@ def _paths(path: str) -> list[str]:
     """Return the files that a path, a pattern or a folder names, in the order of their names."""
     place = Path(path)
     if place.is_dir():
-        found = sorted(str(p) for p in place.rglob("*") if p.is_file() and _suffix(str(p)) in FORMATS and is_seen(p))
+        meant = [p for p in place.rglob("*") if is_seen(p) and not is_aside(p, place)]
+        found = sorted(str(p) for p in meant if p.is_file() and _suffix(str(p)) in FORMATS)
         if not found:
             raise FileError(f"The folder `{path}` holds no data file ({', '.join(FORMATS)}).")
         return found

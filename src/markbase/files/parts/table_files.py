@@ -59,8 +59,8 @@ class FileMark:
     """Its size."""
     changed: int
     """When it was last changed, in nanoseconds."""
-    label: str = ""
-    """What tells it from the others, where a column does."""
+    told: tuple[str | None, ...] = ()
+    """What it tells of all its rows, in the order of `TableFiles.told_by_file`; None for a gap."""
 
     def check(self) -> None:
         """Refuse a file that is gone, or is another one now."""
@@ -98,8 +98,10 @@ class TableFiles:
     """How many rows these have."""
     nested: frozenset[str] = frozenset()
     """Columns that hold lists or records, which are not read."""
-    file_column: str | None = None
-    """What the column is called that tells the file, which the files do not have; None for no such column."""
+    told_by_file: tuple[str, ...] = ()
+    """The columns that the files do not have: what tells a file from others, and what its folders tell."""
+    whole_numbers: frozenset[str] = frozenset()
+    """Those of them that are whole numbers."""
 
     @property
     def written(self) -> bool:
@@ -160,29 +162,42 @@ class TableFiles:
     def batches(self, names: Sequence[str], as_text: Collection[str]) -> Iterator[pa.RecordBatch]:
         """Yield the rows as Arrow has them, at most `PART_ROWS` at a time, with the columns in the order of the names."""
         own = self.in_files(names)
-        as_text = as_text if own else self.names  # of the one that is read all the same nothing is asked
+        read_as = as_text if own else self.names  # of the one that is read all the same nothing is asked
         alone = [self] if own == list(names) else [replace(self, files=(mark,)) for mark in self.files]
         with self.as_they_were():
             for table in alone:
-                for batch in table._batches(own, as_text):
-                    whole = self.with_file(batch, names, table.files[0])
+                for batch in table._batches(own, read_as):
+                    whole = self.with_file(batch, names, table.files[0], as_text)
                     for at in range(0, batch.num_rows, PART_ROWS):
                         yield whole.slice(at, PART_ROWS)
 
     def in_files(self, names: Sequence[str]) -> list[str]:
         """Return those of some columns that the files have."""
-        return [name for name in names if name != self.file_column]
+        return [name for name in names if name not in self.told_by_file]
 
-    def with_file(self, batch: pa.RecordBatch, names: Sequence[str], mark: FileMark) -> pa.RecordBatch:
-        """Return rows of a file with the column that tells it, where that is among the columns asked for."""
+    def with_file(
+        self, batch: pa.RecordBatch, names: Sequence[str], mark: FileMark, as_text: Collection[str]
+    ) -> pa.RecordBatch:
+        """Return rows of a file with the columns that it tells, where they are among those asked for."""
         import pyarrow as pa
 
-        if self.file_column is None or self.file_column not in names:
+        told = dict(zip(self.told_by_file, mark.told, strict=True))
+        if told.keys().isdisjoint(names):
             return batch
-        told = pa.repeat(mark.label, batch.num_rows)
-        columns = batch.columns[: len(names) - 1]  # where no other is asked for, one is read all the same
-        columns.insert(list(names).index(self.file_column), told)
+        own = iter(batch.columns)  # where no other is asked for, one is read all the same
+        columns = [
+            pa.repeat(self._scalar(name, told[name], as_text), batch.num_rows) if name in told else next(own)
+            for name in names
+        ]
         return pa.RecordBatch.from_arrays(columns, names=list(names))
+
+    def _scalar(self, name: str, value: str | None, as_text: Collection[str]) -> pa.Scalar:
+        import pyarrow as pa
+
+        if name not in self.whole_numbers or (self.written and name in as_text):
+            return pa.scalar(value, pa.string())
+        kind = pa.float64() if self.written else pa.int64()
+        return pa.scalar(None if value is None else int(value), pa.int64()).cast(kind)
 
     def _batches(self, names: Sequence[str], as_text: Collection[str]) -> Iterator[pa.RecordBatch]:
         import pyarrow.dataset as ds
@@ -226,7 +241,7 @@ class TableFiles:
         except FileError:  # a row that is longer than that, or what is said of where all rows are read
             first = None
         if first is not None and first.num_rows:
-            return self.with_file(first, names, self.files[0])
+            return self.with_file(first, names, self.files[0], names)
         batches = self.batches(names, names)
         first = next(batches, None)
         batches.close()  # type: ignore[attr-defined]  # it is a generator

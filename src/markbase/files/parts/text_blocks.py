@@ -84,7 +84,7 @@ class TextBlock:
             if not self.known:
                 _check_quotes(_unsure(self.data, rows), self.table.separator.encode())
         for batch in whole.to_batches(PART_ROWS):
-            yield self.table.with_file(batch, names, self.table.files[self.cut.file])
+            yield self.table.with_file(batch, names, self.table.files[self.cut.file], as_text)
 
     def blank_rows(self) -> int:
         """Count the rows that hold no value; none are where lines are broken."""
