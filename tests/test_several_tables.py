@@ -2,6 +2,7 @@
 
 import math
 import re
+import warnings
 from fractions import Fraction
 
 import numpy as np
@@ -241,8 +242,24 @@ def test_a_column_that_a_file_does_not_have_lacks_values_for_that_reason(tmp_pat
         "x": {"blank": 3}, "g": {"not in w_2020.csv": 31}, "n": {"not in w_x.csv": 32}, "G": {"not in w_2019.csv": 30, "not in w_x.csv": 32},
         "mood": {"not in w_2019.csv": 30, "not in w_x.csv": 32},
     }  # fmt: skip
-    with pytest.raises(mb.MarkbaseError, match=r"has other columns|another first line"):
-        mb.open_study(tmp_path, in_parts=True)
+    for kind in ("csv", "parquet"):
+        if kind == "parquet":
+            for path in tmp_path.glob("*.csv"):
+                pd.read_csv(path).to_parquet(path.with_suffix(".parquet"))
+        for names in (None, ["g"], ["mood", "x"], ["G", "n", "g"]):
+            with warnings.catch_warnings(record=True) as caught:
+                warnings.simplefilter("always")
+                parts = mb.open_study(tmp_path / f"*.{kind}", columns=names, in_parts=True)
+            assert bool(caught)
+            assert all("in no table both" in str(w.message) or "Not all tables have" in str(w.message) for w in caught)
+            whole = quietly(mb.open_study, tmp_path / "*.csv", columns=names).frame()
+            pd.testing.assert_frame_equal(pd.concat([p.frame() for p in parts.parts()], ignore_index=True), whole, check_dtype=False)
+    pd.DataFrame({"q": [1]}).to_csv(tmp_path / "a.csv", index=False)
+    with pytest.raises(mb.MarkbaseError, match="has no column of"):
+        mb.open_study(tmp_path / "*.csv", in_parts=True)
+    (tmp_path / "a.csv").write_text("g;x\n1;2\n")
+    with pytest.raises(mb.MarkbaseError, match=r"parts its cells by ',', and .* by ';'"):
+        mb.open_study(tmp_path / "*.csv", in_parts=True)
 
 
 @pytest.mark.parametrize("seed", range(12))
@@ -288,7 +305,7 @@ def test_what_cannot_be_put_together_is_refused(path, more, what, tmp_path, monk
     with pytest.raises(mb.MarkbaseError, match=what):
         mb.open_study(tmp_path / path, **more)
     monkeypatch.setattr("markbase.files.stacked._MOST_BYTES", 100)
-    with pytest.raises(mb.MarkbaseError, match=r"3 files of .* are read in parts; open them with in_parts=True"):
+    with pytest.raises(mb.MarkbaseError, match=r"3 files of .* together are too large to be taken into memory at once: read them in parts"):
         mb.open_study(tmp_path / "w_*.csv")
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -84,7 +84,7 @@ def refuse_if_large(path: Path, files: Sequence[Path]) -> None:
     size = bytes_of(files)
     if size > _MOST_BYTES:
         raise FileError(
-            f"`{path}`: {count_noun(len(files), 'file')} of {size / 1e9:.1f} GB together are too many to be taken into memory at once: read them in parts."
+            f"`{path}`: {count_noun(len(files), 'file')} of {size / 1e9:.1f} GB together are too large to be taken into memory at once: read them in parts."
         )
 
 
@@ -119,7 +119,7 @@ def stacked(
         if there:
             lacking[name] = there
     if lacking:
-        _say(lacking, called)
+        say_lacking(lacking, called)
     whole = pd.concat(frames, ignore_index=True)
     if file_column is not None:
         whole.insert(0, file_column, np.repeat(np.array(told, dtype=object), np.diff(ends)))
@@ -133,8 +133,8 @@ def names_for(files: Sequence[Path]) -> list[str]:
     return names if len(set(names)) == len(names) else [p.as_posix() for p in files]
 
 
-def _say(lacking: Mapping[str, Mapping[str, slice]], every: Sequence[str]) -> None:
-    """Say which columns some of the files do not have, and as what they may have them."""
+def say_lacking(lacking: Mapping[str, Collection[str]], every: Sequence[str]) -> None:
+    """Say which columns some of the files do not have, by the names of both, and as what they may have them."""
     told = [
         f"`{name}` (in {count_noun(len(every) - len(there), 'table')} of {len(every)})"
         for name, there in lacking.items()
@@ -150,5 +150,5 @@ def _say(lacking: Mapping[str, Mapping[str, slice]], every: Sequence[str]) -> No
             )
 
 
-def _files_with(lacking: Mapping[str, slice], every: Sequence[str]) -> set[str]:
+def _files_with(lacking: Collection[str], every: Sequence[str]) -> set[str]:
     return {*every} - {*lacking}

@@ -20,6 +20,7 @@ from markbase.files.layout import TOP, names_again
 from markbase.files.parts.first_look import Progress, table_in_memory, table_of_files
 from markbase.files.parts.paths import described, names_of_files, telling
 from markbase.files.parts.table_files import TableFiles, plain_words
+from markbase.files.stacked import names_for, say_lacking
 from markbase.files.text_tables import blank_rows, said_of_unnamed
 
 _TOP_BYTES = 1 << 16
@@ -94,7 +95,12 @@ def table_in_parts(
         found = table_of_files_on_cluster(table, types, book, cluster, progress)
     if found.source is not None and not found.source.rows:
         raise FileError(f"`{table.told}` has column names but no rows.")
-    told = _row_of_names(table, table.in_files(names))
+    called = names_for([Path(mark.path) for mark in table.files])
+    marks = list(zip(called, table.files, strict=True))
+    lacking = {name: there for name in names if (there := [p for p, mark in marks if name in mark.lacks])}
+    if lacking:
+        say_lacking(lacking, called)
+    told = _row_of_names(table, table.in_file(names, table.files[0]))
     if told:
         remark(f"`{table.told}`: {told}")
     return _with_unnamed(found, table), book

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from markbase.core.errors import FileError, listed, near
+from markbase.core.errors import FileError, listed, near, quoted, some_of
 from markbase.core.study.long_form import what_differs
 from markbase.files.parts.folders import are_numbers, columns_of_folders, is_aside
 from markbase.files.parts.table_files import FORMATS, PACKED, FileMark, TableFiles, opened, plain_words
@@ -49,12 +49,8 @@ def _described(path: str | Path, encoding: str) -> tuple[TableFiles, dict[str, b
         raise
     except (pa.ArrowException, OSError) as problem:
         raise FileError(f"`{told}` cannot be read: {plain_words(problem)}.") from None
-    names, _ = checked_names(schemas[0].names, Path(path), in_parts=True)
-    for p, schema in zip(paths, schemas, strict=True):
-        if schema.names != schemas[0].names:
-            raise FileError(
-                f"`{p}` has other columns than `{paths[0]}`; files that are read together have the same ones."
-            )
+    marks, raw = _lacking(marks, [schema.names for schema in schemas], Path(path))
+    names = list(raw)
     kinds_of_numbers = (
         pa.types.is_integer,
         pa.types.is_floating,
@@ -62,11 +58,28 @@ def _described(path: str | Path, encoding: str) -> tuple[TableFiles, dict[str, b
         pa.types.is_null,
         pa.types.is_duration,
     )
-    parts = dict(zip(names, (field.type for field in schemas[0]), strict=True))
-    types = {name: any(is_so(part) for is_so in kinds_of_numbers) for name, part in parts.items()}
-    nested = frozenset(name for name, part in parts.items() if pa.types.is_nested(part))
-    raw = dict(zip(names, schemas[0].names, strict=True))
+    parts = {name: [s.field(raw[name]).type for s in schemas if raw[name] in s.names] for name in names}
+    types = {name: all(any(is_so(part) for is_so in kinds_of_numbers) for part in own) for name, own in parts.items()}
+    nested = frozenset(name for name, own in parts.items() if any(map(pa.types.is_nested, own)))
     return TableFiles(tuple(marks), kind, told, raw, nested=nested), types
+
+
+def _lacking(
+    marks: Sequence[FileMark], headers: Sequence[Sequence[str]], path: Path
+) -> tuple[list[FileMark], dict[str, str]]:
+    """Return files with the columns that each lacks, and the name in the files of every column that one of them has."""
+    first = headers[0]
+    for mark, own in zip(marks, headers, strict=True):
+        checked_names(own, Path(mark.path), in_parts=True)
+        if not set(own) & set(first):
+            raise FileError(
+                f"`{mark.path}` has no column of `{marks[0].path}` ({some_of(quoted(first))} there, {some_of(quoted(own))} here): files that are read together hold the same things."
+            )
+    whole = [*first, *dict.fromkeys(name for own in headers for name in own if name not in first)]
+    names, _ = checked_names(whole, path, in_parts=True)
+    raw = dict(zip(names, whole, strict=True))
+    lacks = [frozenset(name for name in names if raw[name] not in own) for own in headers]
+    return [replace(mark, lacks=own) for mark, own in zip(marks, lacks, strict=True)], raw
 
 
 def told_by_folders(table: TableFiles, types: dict[str, bool], path: Path) -> tuple[TableFiles, dict[str, bool]]:
@@ -92,7 +105,7 @@ def told_of(path: Path) -> str:
 
 
 def _described_texts(marks: Sequence[FileMark], told: str, encoding: str) -> tuple[TableFiles, dict[str, bool]]:
-    header: list[str] = []
+    headers: list[list[str]] = []
     separator = ","
     for mark in marks:
         try:
@@ -108,14 +121,15 @@ def _described_texts(marks: Sequence[FileMark], told: str, encoding: str) -> tup
             raise FileError(f"`{mark.path}` cannot be read: {plain_words(problem)}.") from None
         if not first:
             raise FileError(f"`{mark.path}` is empty; a line with the column names and a line for each row are needed.")
-        if header and (names, own) != (header, separator):
+        if headers and own != separator:
             raise FileError(
-                f"`{mark.path}` has another first line than `{marks[0].path}`; files that are read together have the same one."
+                f"`{mark.path}` parts its cells by {own!r}, and `{marks[0].path}` by {separator!r}; files that are read together have the same sign there."
             )
-        header, separator = names, own
-    clean, _ = checked_names(header, Path(told), in_parts=True)
-    raw = dict(zip(clean, header, strict=True))
-    return TableFiles(tuple(marks), "csv", told, raw, separator, encoding), dict.fromkeys(clean, True)
+        headers.append(names)
+        separator = own
+    marks, raw = _lacking(marks, headers, Path(told))
+    marks = [replace(mark, header=tuple(names)) for mark, names in zip(marks, headers, strict=True)]
+    return TableFiles(tuple(marks), "csv", told, raw, separator, encoding), dict.fromkeys(raw, True)
 
 
 def like(pattern: Path) -> list[str]:

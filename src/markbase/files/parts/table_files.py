@@ -61,6 +61,10 @@ class FileMark:
     """When it was last changed, in nanoseconds."""
     told: tuple[str | None, ...] = ()
     """What it tells of all its rows, in the order of `TableFiles.told_by_file`; None for a gap."""
+    lacks: frozenset[str] = frozenset()
+    """The columns of the table that it does not have, in which its rows have gaps."""
+    header: tuple[str, ...] = ()
+    """Of a text file its first line, the names of its columns as they stand there; empty where it has those of the table."""
 
     def check(self) -> None:
         """Refuse a file that is gone, or is another one now."""
@@ -161,34 +165,40 @@ class TableFiles:
 
     def batches(self, names: Sequence[str], as_text: Collection[str]) -> Iterator[pa.RecordBatch]:
         """Yield the rows as Arrow has them, at most `PART_ROWS` at a time, with the columns in the order of the names."""
-        own = self.in_files(names)
-        read_as = as_text if own else self.names  # of the one that is read all the same nothing is asked
-        alone = [self] if own == list(names) else [replace(self, files=(mark,)) for mark in self.files]
+        alike = self.told_by_file == () and not any(mark.lacks for mark in self.files)
+        alone = [self] if alike else [replace(self, files=(mark,)) for mark in self.files]
         with self.as_they_were():
             for table in alone:
+                own = table.in_file(names, table.files[0])
+                read_as = as_text if own else self.names  # of the one that is read all the same nothing is asked
                 for batch in table._batches(own, read_as):
                     whole = self.with_file(batch, names, table.files[0], as_text)
                     for at in range(0, batch.num_rows, PART_ROWS):
                         yield whole.slice(at, PART_ROWS)
 
-    def in_files(self, names: Sequence[str]) -> list[str]:
-        """Return those of some columns that the files have."""
-        return [name for name in names if name not in self.told_by_file]
+    def in_file(self, names: Sequence[str], mark: FileMark) -> list[str]:
+        """Return those of some columns that a file has."""
+        return [name for name in names if name not in self.told_by_file and name not in mark.lacks]
+
+    def header_of(self, mark: FileMark) -> list[str]:
+        """Return the names of the columns as they stand in the first line of a text file."""
+        return list(mark.header or self.names.values())
 
     def with_file(
         self, batch: pa.RecordBatch, names: Sequence[str], mark: FileMark, as_text: Collection[str]
     ) -> pa.RecordBatch:
-        """Return rows of a file with the columns that it tells, where they are among those asked for."""
+        """Return rows of a file with the columns that it tells, and gaps in those that it lacks, where they are among those asked for."""
         import pyarrow as pa
 
-        told = dict(zip(self.told_by_file, mark.told, strict=True))
+        told = dict(zip(self.told_by_file, mark.told, strict=True)) | dict.fromkeys(mark.lacks)
         if told.keys().isdisjoint(names):
             return batch
         own = iter(batch.columns)  # where no other is asked for, one is read all the same
         columns = [
-            pa.repeat(self._scalar(name, told[name], as_text), batch.num_rows) if name in told else next(own)
+            next(own) if name not in told else pa.nulls(batch.num_rows) if name in mark.lacks
+            else pa.repeat(self._scalar(name, told[name], as_text), batch.num_rows)
             for name in names
-        ]
+        ]  # fmt: skip
         return pa.RecordBatch.from_arrays(columns, names=list(names))
 
     def _scalar(self, name: str, value: str | None, as_text: Collection[str]) -> pa.Scalar:
@@ -212,7 +222,8 @@ class TableFiles:
                     yield from reader
             return
         paths = [mark.path for mark in self.files]
-        wanted = [self.names[n] for n in names] or [next(iter(self.names.values()))]
+        there = names or self.in_file(list(self.names), self.files[0])[:1]
+        wanted = [self.names[n] for n in there]
         if self.kind == "parquet":
             for path in paths:
                 with pq.ParquetFile(path, buffer_size=_BUFFER_BYTES, pre_buffer=False) as file:  # little has to be held
@@ -229,7 +240,7 @@ class TableFiles:
         """Return the first rows of text files as texts, about so many bytes of them; None if there are none."""
         from pyarrow import csv as pacsv
 
-        read, parse, convert = self.csv_options(self.in_files(names), names)
+        read, parse, convert = self.csv_options(self.in_file(names, self.files[0]), names)
         read.block_size = size
         try:
             with (
@@ -306,6 +317,8 @@ def as_texts(column: pa.Array) -> pa.Array:
     import pyarrow as pa
     import pyarrow.compute as pc
 
+    if pa.types.is_null(column.type):
+        return column
     if pa.types.is_dictionary(column.type):
         return pa.DictionaryArray.from_arrays(column.indices, as_texts(column.dictionary))
     marked = "^'([" + "".join(f"\\{mark}" if mark in "+-=@" else mark for mark in ESCAPED) + "])"

@@ -70,26 +70,27 @@ class TextBlock:
         import pyarrow as pa
         from pyarrow import csv as pacsv
 
-        raw = list(self.table.names.values())
-        rows = 0
+        mark, rows = self.table.files[self.cut.file], 0
         try:
             with self.table.as_they_were():
-                own = self.table.in_files(names)
+                own = self.table.in_file(names, mark)
                 kinds = as_text if own else self.table.names
-                read, parse, convert = self.table.csv_options(own or [next(iter(self.table.names))], kinds)
-                read.use_threads, read.block_size, read.column_names = False, self.data.size + 1, raw
+                there = own or self.table.in_file(list(self.table.names), mark)[:1]
+                read, parse, convert = self.table.csv_options(there, kinds)
+                read.use_threads, read.block_size = False, self.data.size + 1
+                read.column_names = self.table.header_of(mark)
                 whole = pacsv.read_csv(pa.BufferReader(self.data), read, parse, convert)
             rows = whole.num_rows
         finally:
             if not self.known:
                 _check_quotes(_unsure(self.data, rows), self.table.separator.encode())
         for batch in whole.to_batches(PART_ROWS):
-            yield self.table.with_file(batch, names, self.table.files[self.cut.file], as_text)
+            yield self.table.with_file(batch, names, mark, as_text)
 
     def blank_rows(self) -> int:
         """Count the rows that hold no value; none are where lines are broken."""
         data = b"" if self.broken_lines else self.data.to_pybytes()
-        return blank_rows(data, self.table.separator, len(self.table.names))
+        return blank_rows(data, self.table.separator, len(self.table.header_of(self.table.files[self.cut.file])))
 
 
 def cut_into_blocks(table: TableFiles, broken_lines: bool = False) -> Iterator[TextBlock]:
