@@ -281,8 +281,15 @@ def need_extra(path: Path, suffix: str, what: str = "") -> None:
 def _read_parquet(path: Path) -> pd.DataFrame:
     raw = read_bytes(path)
     try:
-        return pd.read_parquet(io.BytesIO(raw), engine="pyarrow")
+        frame = pd.read_parquet(io.BytesIO(raw), engine="pyarrow")
     except MemoryError:
         raise no_room(path) from None
     except Exception as problem:
         raise FileError(f"`{path}` cannot be read as Parquet: {str(problem).splitlines()[0]}") from None
+    named = {name: frame.index.get_level_values(k) for k, name in enumerate(frame.index.names) if name is not None}
+    if not named:
+        return frame
+    frame = frame.reset_index(
+        drop=True
+    )  # names of rows that are called something are a column like others, and stand last in the file
+    return frame.assign(**{str(name): values for name, values in named.items() if name not in frame.columns})

@@ -190,7 +190,10 @@ class Study(Preparing, Shown):
         Unit(one='year', many='years')
         """
         if name not in self._columns:
-            raise ColumnError(f"{self._name} has no column `{name}`.{near(str(name), self._columns)}")
+            hint = near(str(name), self._columns)
+            if name in self._index.names and name is not None:
+                hint = " It is what the rows of the table are called by (its index): make it a column (`reset_index`)."
+            raise ColumnError(f"{self._name} has no column `{name}`.{hint}")
         return self._columns[name]
 
     def frame(self, *, codes: bool = False) -> pd.DataFrame:

@@ -5,10 +5,13 @@ from __future__ import annotations
 import csv
 import io
 import itertools
+import json
+import re
 import zipfile
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from markbase.core.errors import FileError, listed, near, quoted, some_of
 from markbase.core.study.long_form import what_differs
@@ -16,6 +19,11 @@ from markbase.files.parts.folders import are_numbers, columns_of_folders, is_asi
 from markbase.files.parts.table_files import FORMATS, PACKED, FileMark, TableFiles, opened, plain_words
 from markbase.files.text_tables import checked_names, separator_of
 from markbase.files.whole_files import note_input
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+_ROW_NAMES = re.compile(r"__index_level_\d+__")
 
 
 def described(path: str | Path, encoding: str) -> tuple[TableFiles, dict[str, bool]]:
@@ -49,6 +57,7 @@ def _described(path: str | Path, encoding: str) -> tuple[TableFiles, dict[str, b
         raise
     except (pa.ArrowException, OSError) as problem:
         raise FileError(f"`{told}` cannot be read: {plain_words(problem)}.") from None
+    schemas = [_without_row_names(schema) for schema in schemas]
     marks, raw = _lacking(marks, [schema.names for schema in schemas], Path(path))
     names = list(raw)
     kinds_of_numbers = (
@@ -62,6 +71,15 @@ def _described(path: str | Path, encoding: str) -> tuple[TableFiles, dict[str, b
     types = {name: all(any(is_so(part) for is_so in kinds_of_numbers) for part in own) for name, own in parts.items()}
     nested = frozenset(name for name, own in parts.items() if any(map(pa.types.is_nested, own)))
     return TableFiles(tuple(marks), kind, told, raw, nested=nested), types
+
+
+def _without_row_names(schema: pa.Schema) -> pa.Schema:
+    """Return the columns of a file without those that hold names of its rows and are called nothing, as tables in memory have them."""
+    said = json.loads((schema.metadata or {}).get(b"pandas", b"{}")).get("index_columns", [])
+    unnamed = [k for k, name in enumerate(schema.names) if name in said and _ROW_NAMES.fullmatch(name)]
+    for k in reversed(unnamed):
+        schema = schema.remove(k)
+    return schema
 
 
 def _lacking(
