@@ -112,9 +112,9 @@ class TableFiles:
         """Whether every cell is a text."""
         return self.kind == "csv"
 
-    def check(self) -> None:
-        """Refuse files that are gone, or were changed."""
-        for mark in self.files:
+    def check(self, *marks: FileMark) -> None:
+        """Refuse files that are gone, or were changed: some of them, or all."""
+        for mark in marks or self.files:
             mark.check()
 
     def pieces(self, most: int = _PIECE_ROWS) -> list[TableFiles]:
@@ -126,7 +126,7 @@ class TableFiles:
 
         found = []
         for piece in alone:
-            with self.as_they_were():
+            with piece.as_they_were():
                 groups = _groups_of(pq.read_metadata(piece.files[0].path))
             some: list[int] = []
             held = 0
@@ -140,20 +140,20 @@ class TableFiles:
         return found
 
     @contextmanager
-    def as_they_were(self) -> Iterator[None]:
-        """Refuse files that cannot be read, or are not those that were opened."""
+    def as_they_were(self, *marks: FileMark) -> Iterator[None]:
+        """Refuse files that cannot be read, or are not those that were opened: some of them, or all."""
         import pyarrow as pa
 
-        self.check()
+        self.check(*marks)
         try:
             yield
         except MemoryError:  # Arrow's own as well
             raise
         except (pa.ArrowException, OSError, EOFError, zipfile.BadZipFile) as problem:
-            self.check()
+            self.check(*marks)
             kind = NotNumbersError if "conversion error" in str(problem) else FileError
             raise kind(f"`{self.told}` cannot be read: {plain_words(problem)}.") from None
-        self.check()
+        self.check(*marks)
 
     def known_rows(self) -> int | None:
         """Return how many rows there are, if the files say so."""

@@ -72,7 +72,7 @@ class TextBlock:
 
         mark, rows = self.table.files[self.cut.file], 0
         try:
-            with self.table.as_they_were():
+            with self.table.as_they_were(mark):
                 own = self.table.in_file(names, mark)
                 kinds = as_text if own else self.table.names
                 there = own or self.table.in_file(list(self.table.names), mark)[:1]
