@@ -225,6 +225,24 @@ def test_folders_tell_columns_that_their_files_do_not_have(kind, in_parts, tmp_p
         assert mb.open_study(path, columns=["year"], in_parts=in_parts)["year"].valid == 62
 
 
+def test_columns_made_one_keep_the_base_that_was_chosen_and_tell_a_gap_by_what_is_known_of_it():
+    told = {"a": ["u", "v", None, None], "b": [None, "w", "w", None], "c": ["u", "v", None, None], "n": [2, 0, 0, 0], "m": [1, 1, 1, None]}
+    frame = pd.DataFrame({**told, "k": [None, 5, None, None], "s": [1, 2, None, None], "t": [None, 1, 2, 3]})
+    study = quietly(lambda: mb.Study(frame).mark("b", "w").derive("r", ratio=["m", "n"]))
+    with pytest.warns(
+        mb.MarkbaseWarning, match="`b` has another value than the one taken in 1 row, first in row 2; `c` has no value where the others have none"
+    ):
+        made = study.coalesce(["a", "b", "c"], name="one")
+    assert (made["one"].labels[made["one"].base.level], made["one"].base.chosen) == ("w", True)
+    assert quietly(study.coalesce, ["a", "c"], name="one")["one"].base.chosen is False
+    assert dict(study["r"].missing_counts()) == {"blank": 1, "`n` is 0": 2}
+    assert dict(quietly(study.coalesce, ["r", "k"], name="q")["q"].missing_counts()) == {"blank": 2}
+    coded = study.as_categorical("s", {1: "x", 2: "y"}).as_categorical("t", {1: "y", 2: "z", 3: "u"})
+    both = quietly(coded.coalesce, ["s", "t"], name="both")["both"]
+    assert [(v.label, v.code) for v in both.levels] == [("x", "1"), ("y", "2"), ("z", "z"), ("u", "3")]
+    assert (both.guess, study["k"].guess != "", quietly(coded.coalesce, ["k", "n"], name="w")["w"].guess != "") == ("", True, True)
+
+
 @pytest.mark.parametrize(("names", "told"), [([None], []), (["pid"], ["pid"]), (["pid", "wave"], ["pid", "wave"]), (["pid", None], ["pid"])])
 def test_what_rows_of_a_table_are_called_by_is_a_column_where_it_has_a_name(names, told, tmp_path):
     index = pd.MultiIndex.from_arrays([np.arange(40)[::-1] // 2, np.arange(40) % 2][: len(names)], names=names) if len(names) > 1 else pd.Index(np.arange(40)[::-1], name=names[0])  # fmt: skip
