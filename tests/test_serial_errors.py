@@ -115,9 +115,10 @@ def test_rows_that_follow_one_another_are_told_how_and_no_more_once_errors_allow
     mb.write_plan(tmp_path / "p.toml", quietly(mb.open_study(tmp_path / "s.csv").mark, "g", "a"), {"S": robust}, data=tmp_path / "s.csv")
     run("start", tmp_path / "s.csv", "--outcome", "y", "--into", tmp_path / "draft.toml")
     assert '# time = "month"   # if rows of one month, and' in (tmp_path / "draft.toml").read_text()
-    frame[frame["month"] < 19].to_csv(tmp_path / "few.csv", index=False)
-    run("start", tmp_path / "few.csv", "--outcome", "y", "--into", tmp_path / "few.toml")
-    assert "time =" not in (tmp_path / "few.toml").read_text()
+    for name, other in {"few": frame[frame["month"] < 19], "away": frame.rename(columns={"month": "months_away"})}.items():
+        other.to_csv(tmp_path / f"{name}.csv", index=False)
+        run("start", tmp_path / f"{name}.csv", "--outcome", "y", "--into", tmp_path / f"{name}.toml")
+        assert "time =" not in (tmp_path / f"{name}.toml").read_text()
     again = json.loads(run("fit", tmp_path / "p.toml", "S", "--json", "--in-parts").stdout)
     assert again["coefficients"] == told_there["coefficients"]
     page = run("blocks", tmp_path / "s.csv", "--outcome", "y", "--block", "a: g", "--block", "b: x", "--time", "month")

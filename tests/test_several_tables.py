@@ -448,14 +448,14 @@ def test_measures_are_those_of_their_definitions_whatever_the_gaps_the_keys_and_
         ("choir", {"n": {"mean": "voice"}}, "`voice` is categorical and has no mean"), ("choir", {"n": {"share": "age", "of": 3}}, "`age` is numeric and has no levels"),
         ("choir", {"n": {"share": "voice"}}, "`of` says which levels"), ("choir", {"n": {"mean": "age", "of": "x"}}, "`of` says which levels"),
         ("choir", {"n": {"share": "voice", "of": [["treble"]]}}, "no level `.'treble'.`"), ("choir", {"choir": "rows"}, "stays a column"),
-        ("choir", {"n": {"median": "age", "weights": "weight"}}, "the median has none"), ("choir", {"n": {"mean": "age", "weights": "voice"}}, "`voice` is categorical: weights"),
+        ("choir", {"n": {"median": "age", "weights": "weight"}}, "the median has none"), ("voice", {"n": {"mean": "age", "weights": "below"}}, "none of them below 0 and some above; `below` goes from -"), ("choir", {"n": {"mean": "age", "weights": "voice"}}, "`voice` is categorical: weights"),
         ("choir", {"n": {"mean": "age", "weights": "singer_idd"}}, "no column 'singer_idd' of weights"), ("choir", {"n": {"sum": "age", "weights": "way"}}, "no column 'way'"),
         ("belonging", {"n": "rows"}, "not in whole numbers"), ("chior", {"n": "rows"}, "no column `chior`"), (["choir", "choir"], {"n": "rows"}, "different groups"),
     ],
 )  # fmt: skip
 def test_what_is_no_measure_is_refused(by, columns, what):
     with pytest.raises(mb.MarkbaseError, match=what):
-        mb.demo.choirs().aggregate(by, columns)
+        mb.demo.choirs().derive("below", centre="satisfaction").aggregate(by, columns)
     with pytest.raises(mb.MarkbaseError, match="`x` holds infinite values, of which there is no sum"):
         mb.Study(pd.DataFrame({"g": ["a", "b"], "x": [1.0, np.inf]})).aggregate("g", {"n": {"sum": "x"}})
 

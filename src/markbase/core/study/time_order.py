@@ -28,6 +28,12 @@ _NAMED = re.compile(
     rf"(?<![a-z])({CALENDAR}|dates?|terms?|semesters?|seasons?|waves?|rounds?|occasions?|visits?|sessions?|trials?|t|welle)(?![a-z])"
 )
 
+_AMOUNT = re.compile(
+    r"(n|no|num|number|count|total|sum|mean|hours)[ _-].*|"
+    r"(years|quarters|months|weeks|days|times|periods|terms|semesters|seasons|waves|rounds|visits|sessions|trials)[ _-]+(?!since|after|from|into)[a-z].*"
+)
+"""What is called so counts something, such as years of singing or days absent, and tells no time; months since something do."""
+
 
 def times_of(column: Column) -> Array:
     """Return where the rows of a column stand in time, shape (rows,), NaN where nothing says it.
@@ -101,7 +107,8 @@ def _may_be_times(column: Column) -> bool:
         return False
     if column.is_categorical:
         return _FEWEST < len(column.levels) <= _MOST and read_as_dates([column.levels[-1].code])
-    return bool(_NAMED.search(column.name.lower()))
+    name = column.name.lower()
+    return bool(_NAMED.search(name)) and not _AMOUNT.fullmatch(name)
 
 
 def are_times(column: Column) -> bool:
