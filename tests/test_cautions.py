@@ -156,6 +156,20 @@ def test_levels_that_are_lost_with_the_rows_left_out_are_told():
     assert "rows left out" not in " ".join(str(mb.fit_linear(mb.Study(frame), "tone", ["arm"])).split())
 
 
+@pytest.mark.parametrize(
+    ("rows", "lost", "shift", "arms", "age"),
+    [(10000, (300, 0), 0, False, False), (60, (5, 0), 0, False, False), (400, (40, 0), 0, True, False), (60, (13, 0), 0, True, False), (29, (20, 0), 0, False, False),
+     (4000, (1000, 1000), 0.22, False, False), (100, (16, 16), 0.3, False, False), (100, (14, 14), 5, False, False), (400, (50, 50), 0.9, False, True)],
+)  # fmt: skip
+def test_rows_left_out_are_told_to_differ_where_that_is_both_large_and_clear(rows, lost, shift, arms, age):
+    spread = np.sin(np.arange(rows)) * np.sqrt(2)
+    ages = np.concatenate([spread + np.where(np.arange(rows) < own, shift, 0) for own in lost])
+    gone = np.concatenate([np.arange(rows) < own for own in lost])
+    frame = pd.DataFrame({"arm": np.repeat(["one", "two"], rows), "age": ages, "y": np.where(gone, np.nan, np.cos(np.arange(2 * rows)))})
+    page = " ".join(str(quietly(mb.fit_linear, frame, "y", ["arm", "age"])).split())
+    assert (f"of those with one of arm, and {lost[1] / rows:.1%}" in page, "age is on average" in page) == (arms, age)
+
+
 def test_rows_left_out_that_differ_in_the_terms_are_told_and_those_lost_by_chance_are_not(tmp_path):
     def told(frame, **more):
         frame.to_csv(tmp_path / "t.csv", index=False)
@@ -171,10 +185,11 @@ def test_rows_left_out_that_differ_in_the_terms_are_told_and_those_lost_by_chanc
     size = frame["age"][older].mean() - frame["age"][~older].mean()
     gaps[f"in the {older.sum()} of them with a value, age is on average {size:.3g} units higher than in the rows used"] = older
     assert [told(frame.assign(y=frame["y"].mask(gone))) for gone in gaps.values()] == list(gaps)
-    both = told(frame.assign(y=frame["y"].mask(late | older)))
-    assert re.fullmatch(r"[\d.]+% of those with none of arm, and .* age is on average [\d.]+ units higher than in the rows used", both)
-    assert told(frame.assign(y=frame["y"].mask(older)), cluster="place") == told(frame.assign(y=frame["y"].mask(late)), cluster="place") == ""
-    assert "age is on average" not in told(frame.assign(age=frame["age"].mask(older)))
+    assert [told(frame.assign(y=frame["y"].mask(gone)), cluster="place") for gone in gaps.values()] == list(gaps)
+    school = (frame["place"] % 8 == 5) & (frame["arm"] == "none")  # most of one school that is in the one arm alone
+    frame = frame.assign(school=np.where(frame["arm"] == "none", 8, 0) + frame["place"] % 8, y=frame["y"].mask(school & (rng.random(800) < 0.8)))
+    assert "of those with none of arm, and 0.0%" in told(frame)
+    assert told(frame, cluster="school") == ""
 
 
 @pytest.mark.parametrize(("values", "told"), [

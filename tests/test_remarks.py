@@ -308,16 +308,16 @@ def test_among_very_many_dates_one_that_reads_like_a_missing_answer_is_found():
 
 
 def test_values_on_both_sides_of_0_are_no_codes_and_codes_below_it_are_told_as_what_they_are():
-    rng = np.random.default_rng(4)
-    below, apart = "below 0, as no other value is", "far from all other values"
+    rng, below, apart = np.random.default_rng(4), "below 0, as no other value is", "far from all other values"
     draws = {"scale": rng.integers(-2, 3, 400), "diff": rng.normal(0, 2, 400).round(), "since": rng.integers(-8, 8, 400)}
-    coded = {"kids": rng.choice([-2, -1, 0, 1, 2], 400, p=[0.3, 0.03, 0.3, 0.27, 0.1]), "hours": rng.choice([-8, -5, -2, -1, *range(40)], 400)}
-    far = {"age": rng.choice([-99, -9, *range(18, 60)], 400), "score": rng.choice([1, 2, 3, 99], 400), "step": rng.choice([-1, *range(9)], 400)}
+    few = {"asked": [0.3, 0.03, 0.3, 0.27, 0.1], "rare": [0.02, 0.03, 0.45, 0.3, 0.2], "steep": [0.4, 0.15, 0.2, 0.15, 0.1]}
+    coded = {name: rng.choice([-2, -1, 0, 1, 2], 400, p=p) for name, p in few.items()}
+    coded |= {"hours": rng.choice([-8, -5, -2, -1, *range(40)], 400), "gain": rng.integers(-2, 5, 400), "step": rng.choice([-1, *range(9)], 400)}
+    far = {"age": rng.choice([-99, -9, *range(18, 60)], 400), "score": rng.choice([1, 2, 3, 99], 400)}
     study = mb.Study(pd.DataFrame(draws | coded | far))
-    told = study.remarks()
     with pytest.warns(mb.MarkbaseWarning, match="sensitive at −1"):
         assert study.cut("diff", [-1, 1], name="d")["d"].level_at("-1 to below 1") == 1  # a minus as keyboards have it
-    found = {name: [r.text for r in told.get(name, ()) if "missing answer" in r.text] for name in draws | coded | far}
+    found = {name: [r.text for r in study.remarks().get(name, ()) if "missing answer" in r.text] for name in draws | coded | far}
     assert {name: [below in own[0], apart in own[0]] for name, own in found.items() if own} == {
-        "kids": [True, False], "hours": [True, False], "age": [False, True], "score": [False, True], "step": [True, False],
+        **{name: [True, False] for name in coded}, **{name: [False, True] for name in far},
     }  # fmt: skip

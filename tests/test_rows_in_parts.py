@@ -145,7 +145,6 @@ STEPS = {
     "blanks of a group filled": lambda s: s.fill_blank("joined_through", "unasked").levels("joined_through"),
     "an answer of several": lambda s: s.multiple_response("joined_through", "open", separator=" ", name="n").levels("n"),
     "groups combined": lambda s: s.mark("stays", "no").combine_groups(["voice", "stays"], name="n").levels("n"),
-    "one column of two": lambda s: s.mark("voice", "bass").coalesce(["joined_through", "voice"], name="n").levels("n"),
     "z": lambda s: s.derive(name="new", z="age").values("new"),
     "z within": lambda s: s.derive(name="new", z="age", within="voice").values("new"),
     "range within": lambda s: s.derive(name="new", unit_range="age", within="voice").values("new"),

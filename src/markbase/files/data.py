@@ -136,7 +136,8 @@ def open_study(
             chosen=columns,
             file_column=file_column,
         )
-        return Study(table, book, missing=missing, name=table.source.name if table.source else path.name)
+        study = Study(table, book, missing=missing, name=table.source.name if table.source else path.name)
+        return lacking_in(study, {name: there for name, there in table.lacking.items() if name in study})
     if only_in_parts(path):
         raise FileError(
             f"`{path}` is packed, or one of Arrow's own: such data are read in parts; open them with in_parts=True."

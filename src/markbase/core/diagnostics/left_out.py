@@ -56,6 +56,27 @@ class LeftOut(NamedTuple):
     """P of as much or more, if the two were alike."""
 
 
+class _Compared(NamedTuple):
+    """The means of a column in two sets of rows."""
+
+    groups: tuple[Dispersion, Dispersion]
+    """Both sets."""
+    se: float
+    """The standard error of the difference of their means; 0 where nothing varies."""
+    df: float
+    """Degrees of freedom of t."""
+
+    @property
+    def difference(self) -> float:
+        """The first mean less the second."""
+        return self.groups[0].mean - self.groups[1].mean
+
+    @property
+    def p(self) -> float:
+        """P of as much or more, if the two were alike; 1 where nothing varies."""
+        return float(p_of_t(self.difference / self.se, self.df)) if self.se > 0 else 1.0
+
+
 def left_out_of(fit: Any) -> LeftOut | None:
     """Compare the outcome in rows left out with that in rows used, each row counted once.
 
@@ -65,26 +86,37 @@ def left_out_of(fit: Any) -> LeftOut | None:
     out, used, y = fit.sample.others, fit.used, fit.observed_numbers
     if out is None or used is None or fit.rows_used.times is not None:
         return None
-    for column in fit.drawn_by.clusters:
-        out = out & column.present if column.valid < fit.sample.rows else out
+    out = _with_clusters(fit, out)
     learn(masks=[out], dispersions=[y[out], y[used]])
     if np.count_nonzero(out) < _FEWEST:
         return None
-    groups = [dispersion_of(y[mask]) for mask in (out, used)]
-    difference = groups[0].mean - groups[1].mean
+    found = _compared(fit, y, (out, used))
+    if not found.se > 0:
+        return None
+    half = t_quantile(fit.level, found.df) * found.se
+    low, high = found.difference - half, found.difference + half
+    there, here = found.groups
+    return LeftOut(there.rows, there.mean, here.mean, found.difference, found.se, found.df, low, high, found.p)
+
+
+def _with_clusters(fit: Any, mask: Any) -> Any:
+    """Return some rows that are in a cluster, where there are clusters."""
+    for column in fit.drawn_by.clusters:
+        mask = mask & column.present if column.valid < fit.sample.rows else mask
+    return mask
+
+
+def _compared(fit: Any, y: Any, masks: tuple[Any, Any]) -> _Compared:
+    """Compare the means of a column in two sets of rows, which all have a value and a cluster."""
+    one, other = (dispersion_of(y[mask]) for mask in masks)
+    groups = (one, other)
     if fit.cluster is None:
         parts = [g.squares / ((g.rows - 1) * g.rows) for g in groups]
         variance, bound = sum(parts), sum(v**2 / (g.rows - 1) for v, g in zip(parts, groups, strict=True))
         df = variance**2 / bound if bound > 0 else math.nan
     else:
-        variance, df = _drawn_together(fit.drawn_by, y, (out, used), groups, fit.errors.members is not None)
-    if not variance > 0:
-        return None
-    se = math.sqrt(variance)
-    half = t_quantile(fit.level, df) * se
-    p = float(p_of_t(difference / se, df))
-    low, high = difference - half, difference + half
-    return LeftOut(groups[0].rows, groups[0].mean, groups[1].mean, difference, se, df, low, high, p)
+        variance, df = _drawn_together(fit.drawn_by, y, masks, groups, fit.errors.members is not None)
+    return _Compared(groups, math.sqrt(max(variance, 0.0)), df)
 
 
 class LevelsApart(NamedTuple):
@@ -112,11 +144,11 @@ class NumericApart(NamedTuple):
 
 
 def levels_apart(fit: Any) -> Iterator[LevelsApart]:
-    """Compare, group by group, the shares of rows left out: those 20 points apart, or 5 and clearly so by the chi-squared test of two shares.
+    """Compare, group by group, the shares of rows left out: those 20 points apart, or 5 and clearly so, as the outcome in them is compared.
 
-    Corrected after Bonferroni for all pairs of levels; rows that go together in clusters are not tested. Levels of fewer than 30 rows do not count.
+    Corrected after Bonferroni for all pairs of levels. Levels of fewer than 30 rows do not count.
     """
-    if fit.rows_used.times is not None:
+    if fit.rows_used.times is not None or fit.used is None:
         return
     for variable in (v for v in fit.variables if v.is_categorical):
         before = np.asarray(variable.column.counts)[variable.places].astype(np.float64)
@@ -125,45 +157,40 @@ def levels_apart(fit: Any) -> Iterator[LevelsApart]:
         if len(enough) < 2:
             continue
         most, least = int(enough[np.argmax(left[enough])]), int(enough[np.argmin(left[enough])])
-        apart = float(left[most] - left[least])
-        rows = before[[most, least]]
-        share = float(left[[most, least]] @ rows / rows.sum())
-        se = math.sqrt(share * (1 - share) * float(np.sum(1 / rows)))
-        pairs = len(enough) * (len(enough) - 1) / 2
-        clear = fit.cluster is None and se > 0 and float(p_of_t(apart / se, math.inf)) * pairs < _CLEAR
-        if apart >= _APART or (apart >= _LEVELS_APART and clear):
-            yield LevelsApart(variable, most, least, (float(left[most]), float(left[least])))
+        apart, pairs = float(left[most] - left[least]), len(enough) * (len(enough) - 1) / 2
+        if apart < _LEVELS_APART:
+            continue
+        if apart < _APART:
+            there = tuple(_with_clusters(fit, variable.codes == k) for k in (most, least))
+            found = _compared(fit, (~fit.used).astype(np.float64), there)
+            if not found.p * pairs < _CLEAR:
+                continue
+        yield LevelsApart(variable, most, least, (float(left[most]), float(left[least])))
 
 
 def numerics_apart(fit: Any) -> list[NumericApart]:
-    """Return the numeric columns of a model that are clearly others in the rows left out that have a value, by Welch's t, and by a quarter of a standard deviation.
+    """Return the numeric columns of a model that are others in the rows left out that have a value, by a quarter of a standard deviation, and clearly so.
 
-    Corrected after Bonferroni for all of them. None where rows go together in clusters or stand for several.
+    As the outcome in them is compared, corrected after Bonferroni for all of them. None where rows stand for several.
     """
     numeric = [
         v.column for v in fit.variables if not v.is_categorical and v.column.valid - fit.sample.used >= THIN_ROWS
     ]
-    if fit.used is None or fit.cluster is not None or fit.rows_used.times is not None or not numeric:
+    if fit.used is None or fit.rows_used.times is not None or not numeric:
         return []
     inside = fit.used
-    outside = [column.present & ~inside for column in numeric]
-    learn(
-        masks=outside, dispersions=[c.values[m] for c, out in zip(numeric, outside, strict=True) for m in (out, inside)]
-    )
-    found = []
+    outside = [_with_clusters(fit, column.present & ~inside) for column in numeric]
+    both = [c.values[mask] for c, out in zip(numeric, outside, strict=True) for mask in (out, inside)]
+    learn(masks=outside, dispersions=both)
+    told = []
     for column, out in zip(numeric, outside, strict=True):
         others, own = dispersion_of(column.values[out]), dispersion_of(column.values[inside])
-        if others.rows < THIN_ROWS:
-            continue
-        parts = [d.squares / ((d.rows - 1) * d.rows) for d in (others, own)]
-        bound = sum(v**2 / (d.rows - 1) for v, d in zip(parts, (others, own), strict=True))
         apart, sd = others.mean - own.mean, math.sqrt(own.squares / (own.rows - 1))
-        if not bound > 0 or abs(apart) < _SDS_APART * sd:
+        if others.rows < THIN_ROWS or not abs(apart) >= _SDS_APART * sd > 0:
             continue
-        p = float(p_of_t(apart / math.sqrt(sum(parts)), sum(parts) ** 2 / bound))
-        if p * len(numeric) < _CLEAR:
-            found.append(NumericApart(column, others.rows, apart))
-    return found
+        if _compared(fit, column.values, (out, inside)).p * len(numeric) < _CLEAR:
+            told.append(NumericApart(column, others.rows, apart))
+    return told
 
 
 def _drawn_together(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -55,6 +55,8 @@ class TableInParts:
     """Numbers as they are, NaN where blank; everything else by its distinct values."""
     durations: frozenset[str] = frozenset()
     """Which of the numbers are durations, in seconds."""
+    lacking: Mapping[str, Mapping[str, slice]] = field(default_factory=dict)
+    """Of each column that some files do not have, why rows have no value there, with these rows; empty where that is not known."""
 
 
 class KeptRows:

@@ -71,8 +71,10 @@ class Look:
         def over(given: tuple[Piece, int]) -> Look:
             piece, place = given
             found = self._emptied().over_piece(piece, as_text, place)
-            if isinstance(piece, TextBlock) and all(column.has_gaps for column in found.columns.values()):
-                found.blank = piece.blank_rows()
+            if isinstance(piece, TextBlock):
+                own = piece.table.in_file(list(found.columns), piece.table.files[piece.cut.file])
+                if all(found.columns[name].has_gaps for name in own):
+                    found.blank = piece.blank_rows()
             return found
 
         for found in in_order(over, pieces):

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from mmap import ACCESS_READ, mmap
 from pathlib import Path
@@ -17,6 +18,7 @@ from markbase.core.rows.table import TableInParts, TextsInParts
 from markbase.core.study.codebook import Codebook
 from markbase.files.chosen import Chosen, chosen_columns
 from markbase.files.layout import TOP, names_again
+from markbase.files.parts.files_in_parts import FilesInParts
 from markbase.files.parts.first_look import Progress, table_in_memory, table_of_files
 from markbase.files.parts.paths import described, names_of_files, telling
 from markbase.files.parts.table_files import TableFiles, plain_words
@@ -100,10 +102,28 @@ def table_in_parts(
     lacking = {name: there for name in names if (there := [p for p, mark in marks if name in mark.lacks])}
     if lacking:
         say_lacking(lacking, called)
+        found = replace(found, lacking=_reasons(table, found, lacking, called))
     told = _row_of_names(table, table.in_file(names, table.files[0]))
     if told:
         remark(f"`{table.told}`: {told}")
     return _with_unnamed(found, table), book
+
+
+def _reasons(
+    table: TableFiles, found: TableInParts, lacking: Mapping[str, Sequence[str]], called: Sequence[str]
+) -> dict[str, dict[str, slice]]:
+    """Return why rows have no value in columns that their file does not have, where it is known how many rows each file has."""
+    rows = table.rows_of_files()
+    if rows is None and isinstance(found.source, FilesInParts) and found.source.cuts:
+        sizes = Counter[int]()
+        for cut in found.source.cuts:
+            sizes[cut.file] += cut.rows
+        rows = [sizes[k] for k in range(len(called))]
+    if rows is None:
+        return {}
+    ends = np.cumsum([0, *rows]).tolist()
+    stretches = {name: slice(*ends[k : k + 2]) for k, name in enumerate(called)}
+    return {name: {f"not in {p}": stretches[p] for p in there} for name, there in lacking.items()}
 
 
 def _telling_files(table: TableFiles, types: dict[str, bool], name: str) -> tuple[TableFiles, dict[str, bool]]:

@@ -163,6 +163,15 @@ class TableFiles:
 
         return sum(int(pq.read_metadata(mark.path).num_rows) for mark in self.files)
 
+    def rows_of_files(self) -> list[int] | None:
+        """Return how many rows each file has, if the files say so."""
+        if self.written:
+            return None
+        import pyarrow.dataset as ds
+
+        with self.as_they_were():
+            return [int(ds.dataset(mark.path, format=self.kind).count_rows()) for mark in self.files]
+
     def batches(self, names: Sequence[str], as_text: Collection[str]) -> Iterator[pa.RecordBatch]:
         """Yield the rows as Arrow has them, at most `PART_ROWS` at a time, with the columns in the order of the names."""
         alike = self.told_by_file == () and not any(mark.lacks for mark in self.files)
@@ -206,8 +215,7 @@ class TableFiles:
 
         if name not in self.whole_numbers or (self.written and name in as_text):
             return pa.scalar(value, pa.string())
-        kind = pa.float64() if self.written else pa.int64()
-        return pa.scalar(None if value is None else int(value), pa.int64()).cast(kind)
+        return pa.scalar(None if value is None else int(value), pa.int64())
 
     def _batches(self, names: Sequence[str], as_text: Collection[str]) -> Iterator[pa.RecordBatch]:
         import pyarrow.dataset as ds
