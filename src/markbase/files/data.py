@@ -19,11 +19,12 @@ from markbase.core.study.study import Study
 from markbase.files.chosen import Chosen, chosen_columns
 from markbase.files.codebook import read_codebook
 from markbase.files.layout import GivenLayout, Layout
+from markbase.files.parts.folders import columns_of_folders
 from markbase.files.parts.paths import names_of_files, told_of
 from markbase.files.spreadsheets import SHEETS, read_sheet, sheets_like
-from markbase.files.stacked import Table, files_of, is_several, names_for, refuse_if_large, stacked, with_folders
+from markbase.files.stacked import Several, Table, files_of, is_several, names_for, refuse_if_large, stacked
 from markbase.files.text_data import read_text_table
-from markbase.files.text_files import STANDARD, no_room, read_bytes
+from markbase.files.text_files import STANDARD, NoRowsError, no_room, read_bytes
 
 TEXT_SUFFIXES = (".csv", ".tsv", ".tab", ".txt")
 EXTRAS = {".parquet": ("pyarrow", "pyarrow"), ".xlsx": ("openpyxl", "openpyxl"), ".ods": ("odf", "odfpy")}
@@ -158,24 +159,28 @@ def open_study(
     return _told(Study(frame[names], known.with_labels(labels), missing=missing, name=name), path, codebook, settings)
 
 
-Several = tuple[list[Table], list[str], list[str]]
-"""Tables whose rows stand one below another, what each is called, and what tells its rows."""
-
-
 def _several(path: Path, encoding: str, sheet: str | None, layout: Layout) -> Several | None:
     """Read the tables that a folder, a pattern of names, or one of the sheets of a spreadsheet means; None where one table is meant."""
     if is_several(path):
         files = files_of(path, (*TEXT_SUFFIXES, *EXTRAS))
         refuse_if_large(path, files)
-        tables = with_folders(path, files, [_read(file, encoding, sheet, layout) for file in files])
-        return tables, names_for(files), names_of_files(files)
+        tables = [_read_some(file, encoding, sheet, layout) for file in files]
+        return Several(tables, names_for(files), names_of_files(files), columns_of_folders(path, files))
     if sheet is None or path.suffix.lower() not in SHEETS:
         return None
     need_extra(path, path.suffix.lower())
     sheets = sheets_like(path, sheet)
     if sheets is None:
         return None
-    return [read_sheet(path, own, layout) for own in sheets], [f"sheet {own}" for own in sheets], sheets
+    return Several([read_sheet(path, own, layout) for own in sheets], [f"sheet {own}" for own in sheets], sheets)
+
+
+def _read_some(path: Path, encoding: str, sheet: str | None, layout: Layout) -> Table:
+    """Read a file that stands among others, which may have no rows."""
+    try:
+        return _read(path, encoding, sheet, layout)
+    except NoRowsError as none:
+        return pd.DataFrame(columns=none.names, dtype=object), {}
 
 
 def _of_several(
@@ -187,7 +192,7 @@ def _of_several(
     file_column: str | None,
 ) -> Study:
     """Make a study of tables whose rows stand one below another."""
-    found = stacked(*several, file_column)
+    found = stacked(several, file_column)
     nested = {n for n in found.frame.columns if _is_nested(found.frame[n])}
     told = told_of(path)
     names, known = chosen_columns(list(found.frame.columns), chosen, book, told, nested)
@@ -251,14 +256,17 @@ def _read(path: Path, encoding: str, sheet: str | None, layout: Layout) -> tuple
     """Read a file as a table, and what its columns are called in full where the file says so."""
     several = _several(path, encoding, sheet, layout)
     if several is not None:
-        together = stacked(*several)
+        together = stacked(several)
         return together.frame, together.labels
     suffix = path.suffix.lower()
     if suffix == ".parquet":
         need_extra(path, suffix)
         if not layout.is_plain:
             raise FileError(f"`{path}` knows the names of its columns by itself; leave the layout out.")
-        return _read_parquet(path), {}
+        frame = _read_parquet(path)
+        if not len(frame):
+            raise NoRowsError(f"`{path}` has column names but no rows.", list(frame.columns))
+        return frame, {}
     if suffix in EXTRAS:
         need_extra(path, suffix)
         return read_sheet(path, sheet, layout)

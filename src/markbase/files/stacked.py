@@ -5,19 +5,34 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 import pandas as pd
 
-from markbase.core.errors import ColumnError, FileError, count_noun, near, quoted, remark, some_of
-from markbase.files.parts.folders import are_numbers, columns_of_folders, is_aside
+from markbase.core.errors import ColumnError, FileError, count_noun, listed, near, quoted, remark, some_of
+from markbase.files.parts.folders import are_numbers, is_aside
 from markbase.files.parts.paths import is_seen, like
+from markbase.files.text_files import NoRowsError
 
 _MOST_BYTES = 1 << 29
 """Files that are larger together are not taken into memory."""
 
 Table = tuple[pd.DataFrame, dict[str, str]]
 """A table, and what its columns are called in full."""
+
+
+class Several(NamedTuple):
+    """Tables whose rows are to stand one below another."""
+
+    tables: Sequence[Table]
+    """Each with what its columns are called in full."""
+    called: Sequence[str]
+    """What each is called."""
+    told: Sequence[str]
+    """What a column says of the rows of each, where one is to tell them."""
+    folders: Mapping[str, Sequence[str | None]] = {}
+    """What the names of its folders tell of each, by column; None for a gap."""
 
 
 @dataclass(frozen=True)
@@ -63,17 +78,6 @@ def files_of(path: Path, kinds: Sequence[str]) -> list[Path]:
     return found
 
 
-def with_folders(path: Path, files: Sequence[Path], tables: Sequence[Table]) -> list[Table]:
-    """Return the tables of files with the columns that the names of their folders tell, last; those that a file has count as they are."""
-    found = [(frame.copy(deep=False), labels) for frame, labels in tables]
-    for name, values in columns_of_folders(path, files).items():
-        numbers = are_numbers(values)
-        for (frame, _), value in zip(found, values, strict=True):
-            if name not in frame.columns:
-                frame[name] = value if not numbers else np.nan if value is None else float(value)
-    return found
-
-
 def bytes_of(files: Sequence[Path]) -> int:
     """Return how large files are together."""
     return sum(p.stat().st_size for p in files)
@@ -88,19 +92,19 @@ def refuse_if_large(path: Path, files: Sequence[Path]) -> None:
         )
 
 
-def stacked(
-    tables: Sequence[Table], called: Sequence[str], told: Sequence[str], file_column: str | None = None
-) -> Stacked:
+def stacked(several: Several, file_column: str | None = None) -> Stacked:
     """Put the rows of tables one below another; columns are the same by their names, and lacking in tables that do not have them.
-
-    `called` is what each table is called, and `told` what a column says of its rows, where one is named.
 
     Raises
     ------
     ColumnError
-        If a table has no column in common with the first, or one of them is called as that column.
+        If a table has no column in common with the first, or one of them is called as the column that is to tell them.
+    FileError
+        If none of them has a row.
     """
-    frames = [frame for frame, _ in tables]
+    called, frames = several.called, _alike([frame for frame, _ in several.tables])
+    if not sum(map(len, frames)):
+        raise NoRowsError(f"{listed(quoted(called[:1]))} and the others have column names but no rows.")
     names = list(dict.fromkeys(name for frame in frames for name in frame.columns))
     first = list(frames[0].columns)
     for name, frame in zip(called, frames, strict=True):
@@ -120,11 +124,28 @@ def stacked(
             lacking[name] = there
     if lacking:
         say_lacking(lacking, called)
-    whole = pd.concat(frames, ignore_index=True)
+    whole = pd.concat([frame for frame in frames if len(frame)], ignore_index=True).reindex(columns=names)
+    for name, values in several.folders.items():  # those that a file has count as they are
+        if name not in names:
+            own: list[object] = [v and float(v) for v in values] if are_numbers(values) else list(values)
+            whole[name] = np.repeat(np.array(own, dtype=np.float64 if are_numbers(values) else object), np.diff(ends))
     if file_column is not None:
-        whole.insert(0, file_column, np.repeat(np.array(told, dtype=object), np.diff(ends)))
-    labels = {name: label for _, own in reversed(tables) for name, label in own.items()}
+        whole.insert(0, file_column, np.repeat(np.array(several.told, dtype=object), np.diff(ends)))
+    labels = {name: label for _, own in reversed(several.tables) for name, label in own.items()}
     return Stacked(whole, labels, lacking)
+
+
+def _alike(frames: Sequence[pd.DataFrame]) -> list[pd.DataFrame]:
+    """Return tables in which what is true or false in some and something else in others is a text."""
+    is_true = [{n for n in f.columns if pd.api.types.infer_dtype(f[n], skipna=True) == "boolean"} for f in frames]
+    other = {
+        n for f, own in zip(frames, is_true, strict=True) for n in f.columns if n not in own and f[n].notna().any()
+    }
+    words = {True: "True", False: "False"}
+    return [
+        f.assign(**{n: f[n].map(words) for n in own & other}) if own & other else f
+        for f, own in zip(frames, is_true, strict=True)
+    ]
 
 
 def names_for(files: Sequence[Path]) -> list[str]:

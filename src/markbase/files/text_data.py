@@ -14,7 +14,7 @@ import pandas as pd
 
 from markbase.core.errors import FileError, count_noun, remark
 from markbase.files.layout import TOP, Layout, header_hint, with_names
-from markbase.files.text_files import read_text
+from markbase.files.text_files import NoRowsError, read_text
 from markbase.files.text_tables import ESCAPED, SEPARATORS, checked_names, separator_of
 
 
@@ -59,7 +59,7 @@ def _parsed(text: str, path: Path, layout: Layout) -> tuple[pd.DataFrame, dict[s
         body = _until(body, separator, layout, f"`{path}`")
     if not body.strip("\n"):  # a name that does not end takes all rows
         told = _ragged(text, separator, len(header), path, 0) if layout.is_plain else ""
-        raise FileError(told or f"`{path}` has column names but no rows.")
+        raise FileError(told) if told else NoRowsError(f"`{path}` has column names but no rows.", header)
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("error", pd.errors.ParserWarning)
@@ -83,7 +83,7 @@ def _parsed(text: str, path: Path, layout: Layout) -> tuple[pd.DataFrame, dict[s
     filled = frame.dropna(how="all").reset_index(drop=True)
     if len(filled) < len(frame):  # as a spreadsheet writes rows that were once filled
         if filled.empty:
-            raise FileError(f"`{path}` has column names but no rows.")
+            raise NoRowsError(f"`{path}` has column names but no rows.", header)
         blank = len(frame) - len(filled)
         remark(
             f"`{path.name}`: {count_noun(blank, 'row')} without any value {'was' if blank == 1 else 'were'} left out; rows are counted without {'it' if blank == 1 else 'them'}."

@@ -7,11 +7,21 @@ import os
 import re
 import sys
 import tomllib
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 from markbase.core.errors import FileError, MarkbaseError, NoRoomError, near
 from markbase.files.whole_files import note_input
+
+
+class NoRowsError(FileError):
+    """A file has the names of columns, and no rows."""
+
+    def __init__(self, message: str, names: Sequence[str] = ()) -> None:
+        super().__init__(message)
+        self.names = list(names)
+
 
 STANDARD = Path("-")
 """What stands for standard input, or standard output, in the place of a file."""

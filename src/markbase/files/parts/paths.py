@@ -68,9 +68,11 @@ def _described(path: str | Path, encoding: str) -> tuple[TableFiles, dict[str, b
         pa.types.is_duration,
     )
     parts = {name: [s.field(raw[name]).type for s in schemas if raw[name] in s.names] for name in names}
-    types = {name: all(any(is_so(part) for is_so in kinds_of_numbers) for part in own) for name, own in parts.items()}
+    numbers = {name: [any(is_so(part) for is_so in kinds_of_numbers) for part in own] for name, own in parts.items()}
+    types = {name: all(own) for name, own in numbers.items()}
+    mixed = frozenset(name for name, own in numbers.items() if any(own) and not all(own))
     nested = frozenset(name for name, own in parts.items() if any(map(pa.types.is_nested, own)))
-    return TableFiles(tuple(marks), kind, told, raw, nested=nested), types
+    return TableFiles(tuple(marks), kind, told, raw, nested=nested, mixed=mixed), types
 
 
 def _without_row_names(schema: pa.Schema) -> pa.Schema:
@@ -124,7 +126,7 @@ def told_of(path: Path) -> str:
 
 def _described_texts(marks: Sequence[FileMark], told: str, encoding: str) -> tuple[TableFiles, dict[str, bool]]:
     headers: list[list[str]] = []
-    separator = ","
+    first_of: dict[str, str] = {}
     for mark in marks:
         try:
             with opened(mark.path) as stream, io.TextIOWrapper(stream, encoding=encoding, newline="") as text:
@@ -139,12 +141,15 @@ def _described_texts(marks: Sequence[FileMark], told: str, encoding: str) -> tup
             raise FileError(f"`{mark.path}` cannot be read: {plain_words(problem)}.") from None
         if not first:
             raise FileError(f"`{mark.path}` is empty; a line with the column names and a line for each row are needed.")
-        if headers and own != separator:
+        if len(names) > 1:  # one column has no sign there
+            first_of.setdefault(own, mark.path)
+        if len(first_of) > 1:
+            (one, there), (other, here) = first_of.items()
             raise FileError(
-                f"`{mark.path}` parts its cells by {own!r}, and `{marks[0].path}` by {separator!r}; files that are read together have the same sign there."
+                f"`{here}` parts its cells by {other!r}, and `{there}` by {one!r}; files that are read together have the same sign there."
             )
         headers.append(names)
-        separator = own
+    separator = next(iter(first_of), ",")
     marks, raw = _lacking(marks, headers, Path(told))
     marks = [replace(mark, header=tuple(names)) for mark, names in zip(marks, headers, strict=True)]
     return TableFiles(tuple(marks), "csv", told, raw, separator, encoding), dict.fromkeys(raw, True)

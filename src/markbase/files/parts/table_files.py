@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import FileError, count_noun
 from markbase.core.rows.source import PART_ROWS
+from markbase.core.study.codebook import code_text
 from markbase.files.text_tables import ESCAPED
 
 if TYPE_CHECKING:
@@ -106,6 +107,8 @@ class TableFiles:
     """The columns that the files do not have: what tells a file from others, and what its folders tell."""
     whole_numbers: frozenset[str] = frozenset()
     """Those of them that are whole numbers."""
+    mixed: frozenset[str] = frozenset()
+    """The columns that hold numbers in some files and something else in others, which are texts."""
 
     @property
     def written(self) -> bool:
@@ -174,7 +177,7 @@ class TableFiles:
 
     def batches(self, names: Sequence[str], as_text: Collection[str]) -> Iterator[pa.RecordBatch]:
         """Yield the rows as Arrow has them, at most `PART_ROWS` at a time, with the columns in the order of the names."""
-        alike = self.told_by_file == () and not any(mark.lacks for mark in self.files)
+        alike = not (self.told_by_file or self.mixed or any(mark.lacks for mark in self.files))
         alone = [self] if alike else [replace(self, files=(mark,)) for mark in self.files]
         with self.as_they_were():
             for table in alone:
@@ -200,11 +203,12 @@ class TableFiles:
         import pyarrow as pa
 
         told = dict(zip(self.told_by_file, mark.told, strict=True)) | dict.fromkeys(mark.lacks)
-        if told.keys().isdisjoint(names):
+        if (told.keys() | self.mixed).isdisjoint(names):
             return batch
         own = iter(batch.columns)  # where no other is asked for, one is read all the same
         columns = [
-            next(own) if name not in told else pa.nulls(batch.num_rows) if name in mark.lacks
+            (written_as_text(next(own)) if name in self.mixed else next(own)) if name not in told
+            else pa.nulls(batch.num_rows) if name in mark.lacks
             else pa.repeat(self._scalar(name, told[name], as_text), batch.num_rows)
             for name in names
         ]  # fmt: skip
@@ -318,6 +322,19 @@ def numbers_of(column: pa.Array) -> NDArray[np.float64]:
         column = column.cast(pa.float64(), safe=False)
     found: NDArray[np.float64] = column.to_numpy(zero_copy_only=False)
     return found
+
+
+def written_as_text(column: pa.Array) -> pa.Array:
+    """Return a column as texts, numbers as a file of text would have them."""
+    import pyarrow as pa
+
+    if pa.types.is_null(column.type):
+        return column
+    coded = encoded(column)
+    values = plain_values(coded.dictionary)
+    if pa.types.is_floating(values.type):
+        values = pa.array([code_text(value) for value in values.to_pylist()], pa.string())
+    return values.take(coded.indices)
 
 
 def as_texts(column: pa.Array) -> pa.Array:
