@@ -99,6 +99,7 @@ def test_stray_quotes_beside_broken_lines_are_read_from_the_start(tmp_path, monk
     study = mb.open_study(tmp_path / "t.csv", in_parts=True)
     assert (study["n"].values.source.cuts == ()) == broken
     assert (study.rows, float(study["n"].values.sum()), len(study.levels("text"))) == (200, 19900.0, 4 + broken)
+    assert mb.open_study(tmp_path / "t.csv", columns=["n"], in_parts=True)["n"].span == (0, 199)
 
 
 @pytest.mark.parametrize("ends", ["\r", "\r\n", "\r\r\n"])
