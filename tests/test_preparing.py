@@ -164,7 +164,6 @@ REFUSED = [
     ({"do": "combine_groups", "columns": ["voice", "age"], "name": "n"}, "`age` is numeric: groups are combined"),
     ({"do": "combine_groups", "columns": ["voice", "voice"], "name": "n"}, "Two different groups or more are combined, not `voice` and `voice`"),
     ({"do": "coalesce", "columns": ["voice", "age"], "name": "n"}, "`age` is numeric and `voice` categorical: declare them alike"),
-    ({"do": "coalesce", "columns": ["age"], "name": "n"}, "Two different columns or more are made one, not `age`"),
     ({"do": "coalesce", "columns": ["age", "travel_km"], "name": "n"}, "not `travel_km` in km and `age` in years: bring them to one unit first"),
     ({"do": "multiple_response", "column": "age", "answer": "a", "name": "n"}, "`age` is numeric: each of its cells"),
     ({"do": "multiple_response", "column": "voice", "answer": "altos", "name": "n"}, "the answer `altos` between `;`. Did you mean `alto`"),

@@ -20,9 +20,10 @@ from markbase.files.chosen import Chosen, chosen_columns
 from markbase.files.codebook import read_codebook
 from markbase.files.layout import GivenLayout, Layout
 from markbase.files.parts.folders import columns_of_folders
+from markbase.files.parts.lacking import names_for
 from markbase.files.parts.paths import names_of_files, told_of
 from markbase.files.spreadsheets import SHEETS, read_sheet, sheets_like
-from markbase.files.stacked import Several, Table, files_of, is_several, names_for, refuse_if_large, stacked
+from markbase.files.stacked import Several, Table, files_of, is_several, refuse_if_large, stacked
 from markbase.files.text_data import read_text_table
 from markbase.files.text_files import STANDARD, NoRowsError, no_room, read_bytes
 
@@ -298,7 +299,6 @@ def _read_parquet(path: Path) -> pd.DataFrame:
     named = {name: frame.index.get_level_values(k) for k, name in enumerate(frame.index.names) if name is not None}
     if not named:
         return frame
-    frame = frame.reset_index(
-        drop=True
-    )  # names of rows that are called something are a column like others, and stand last in the file
-    return frame.assign(**{str(name): values for name, values in named.items() if name not in frame.columns})
+    # what rows are called by is a column like others where it has a name, and stands last in the file
+    more = {str(name): values for name, values in named.items() if name not in frame.columns}
+    return frame.reset_index(drop=True).assign(**more)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import NamedTuple
@@ -10,8 +10,9 @@ from typing import NamedTuple
 import numpy as np
 import pandas as pd
 
-from markbase.core.errors import ColumnError, FileError, count_noun, listed, near, quoted, remark, some_of
+from markbase.core.errors import ColumnError, FileError, count_noun, listed, quoted, some_of
 from markbase.files.parts.folders import are_numbers, is_aside
+from markbase.files.parts.lacking import say_lacking
 from markbase.files.parts.paths import is_seen, like
 from markbase.files.text_files import NoRowsError
 
@@ -146,30 +147,3 @@ def _alike(frames: Sequence[pd.DataFrame]) -> list[pd.DataFrame]:
         f.assign(**{n: f[n].map(words) for n in own & other}) if own & other else f
         for f, own in zip(frames, is_true, strict=True)
     ]
-
-
-def names_for(files: Sequence[Path]) -> list[str]:
-    """Return what files are called where their rows stand together: their names, with their folders where these are not all different."""
-    names = [p.name for p in files]
-    return names if len(set(names)) == len(names) else [p.as_posix() for p in files]
-
-
-def say_lacking(lacking: Mapping[str, Collection[str]], every: Sequence[str]) -> None:
-    """Say which columns some of the files do not have, by the names of both, and as what they may have them."""
-    told = [
-        f"`{name}` (in {count_noun(len(every) - len(there), 'table')} of {len(every)})"
-        for name, there in lacking.items()
-    ]
-    remark(f"Not all tables have {some_of(told)}: the rows of the others have gaps there.")
-    for k, (name, there) in enumerate(lacking.items()):
-        others = [own for own in list(lacking)[:k] if not _files_with(lacking[own], every) & _files_with(there, every)]
-        hint = near(name, others) if others else ""
-        if hint.startswith(" Did you mean"):
-            other = hint.removeprefix(" Did you mean ").removesuffix("?")
-            remark(
-                f"`{name}` and {other} are in no table both: if they are the same, make them one by the step `coalesce`, or call them so in the files."
-            )
-
-
-def _files_with(lacking: Collection[str], every: Sequence[str]) -> set[str]:
-    return {*every} - {*lacking}

@@ -30,8 +30,8 @@ from markbase.core.study.verification import Check, Recode
 def coalesced(columns: Sequence[Column], name: str) -> Recode:
     """Give each row the value of the first of some columns that has one there, verified.
 
-    Levels of groups are the same by their labels. Rows
-    where a later column has another value than the one that was taken are counted, and said.
+    Levels of groups are the same by their labels. Rows where a later column has another value than the one that was taken are
+    counted, and said.
     """
     names = [column.name for column in columns]
     if len(columns) < 2 or len(set(names)) < len(names):

@@ -20,9 +20,9 @@ from markbase.files.chosen import Chosen, chosen_columns
 from markbase.files.layout import TOP, names_again
 from markbase.files.parts.files_in_parts import FilesInParts
 from markbase.files.parts.first_look import Progress, table_in_memory, table_of_files
+from markbase.files.parts.lacking import names_for, say_lacking
 from markbase.files.parts.paths import described, names_of_files, telling
 from markbase.files.parts.table_files import TableFiles, plain_words
-from markbase.files.stacked import names_for, say_lacking
 from markbase.files.text_tables import blank_rows, said_of_unnamed
 
 _TOP_BYTES = 1 << 16

@@ -68,7 +68,8 @@ def _described(path: str | Path, encoding: str) -> tuple[TableFiles, dict[str, b
         pa.types.is_duration,
     )
     parts = {name: [s.field(raw[name]).type for s in schemas if raw[name] in s.names] for name in names}
-    numbers = {name: [any(is_so(part) for is_so in kinds_of_numbers) for part in own] for name, own in parts.items()}
+    told_types = {name: [part for part in own if not pa.types.is_null(part)] or own for name, own in parts.items()}
+    numbers = {name: [any(is_so(t) for is_so in kinds_of_numbers) for t in own] for name, own in told_types.items()}
     types = {name: all(own) for name, own in numbers.items()}
     mixed = frozenset(name for name, own in numbers.items() if any(own) and not all(own))
     nested = frozenset(name for name, own in parts.items() if any(map(pa.types.is_nested, own)))
