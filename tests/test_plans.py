@@ -36,6 +36,12 @@ column = "voice"
 base = "alto"
 reason = "the <largest> part"
 
+[[prepare]]
+do = "merge_levels"
+column = "joined_through"
+below = 30
+name = "joined"
+
 [screen]
 outcome = "belonging"
 terms = ["age", "travel_km", "travel_min"]
