@@ -10,10 +10,10 @@ from typing import NamedTuple
 import numpy as np
 import pandas as pd
 
-from markbase.core.errors import ColumnError, FileError, count_noun, listed, quoted, some_of
-from markbase.files.parts.folders import are_numbers, is_aside
-from markbase.files.parts.lacking import say_lacking
-from markbase.files.parts.paths import is_seen, like
+from markbase.core.errors import ColumnError, FileError, count_noun
+from markbase.files.parts.folders import are_numbers
+from markbase.files.parts.lacking import refuse_strangers, say_lacking
+from markbase.files.parts.paths import files_below, like
 from markbase.files.text_files import NoRowsError
 
 _MOST_BYTES = 1 << 29
@@ -65,8 +65,7 @@ def files_of(path: Path, kinds: Sequence[str]) -> list[Path]:
         If there is none, or one of a pattern is of another kind.
     """
     if path.is_dir():
-        meant = [p for p in path.rglob("*") if is_seen(p) and not is_aside(p, path)]
-        found = sorted(p for p in meant if p.is_file() and p.suffix.lower() in kinds)
+        found = [p for p in files_below(path) if p.suffix.lower() in kinds]
         if not found:
             raise FileError(f"The folder `{path}` holds no data file ({', '.join(kinds)}).")
         return found
@@ -99,20 +98,16 @@ def stacked(several: Several, file_column: str | None = None) -> Stacked:
     Raises
     ------
     ColumnError
-        If a table has no column in common with the first, or one of them is called as the column that is to tell them.
+        If one of their columns is called as the column that is to tell them.
     FileError
-        If none of them has a row.
+        If a table has no column in common with the first, or none of them has a row.
     """
     called, frames = several.called, _alike([frame for frame, _ in several.tables])
     if not sum(map(len, frames)):
-        raise NoRowsError(f"{listed(quoted(called[:1]))} and the others have column names but no rows.")
+        told = f"{called[0]} has" if len(called) == 1 else f"{called[0]} and the others have"
+        raise NoRowsError(f"{told} column names but no rows.")
     names = list(dict.fromkeys(name for frame in frames for name in frame.columns))
-    first = list(frames[0].columns)
-    for name, frame in zip(called, frames, strict=True):
-        if not set(frame.columns) & set(first):
-            raise ColumnError(
-                f"{name} has no column of {called[0]} ({some_of(quoted(first))} there, {some_of(quoted(frame.columns))} here): tables that are read together hold the same things."
-            )
+    refuse_strangers(called, [frame.columns for frame in frames])
     if file_column is not None and file_column in names:
         raise ColumnError(
             f"The files have a column `{file_column}` themselves; name the column that tells the file otherwise."

@@ -2,16 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from pathlib import Path
 
-from markbase.core.errors import count_noun, near, remark, some_of
+from markbase.core.errors import FileError, count_noun, near, quoted, remark, some_of
 
 
 def names_for(files: Sequence[Path]) -> list[str]:
     """Return what files are called where their rows stand together: their names, with their folders where these are not all different."""
     names = [p.name for p in files]
     return names if len(set(names)) == len(names) else [p.as_posix() for p in files]
+
+
+def refuse_strangers(called: Sequence[str], headers: Sequence[Iterable[str]]) -> None:
+    """Refuse tables of which one has no column in common with the first."""
+    first, *others = map(list, headers)
+    for name, own in zip(called[1:], others, strict=True):
+        if not set(own) & set(first):
+            raise FileError(
+                f"{name} has no column of {called[0]} ({some_of(quoted(first))} there, {some_of(quoted(own))} here): tables that are read together hold the same things."
+            )
 
 
 def say_lacking(lacking: Mapping[str, Collection[str]], every: Sequence[str]) -> None:

@@ -13,9 +13,10 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from markbase.core.errors import FileError, listed, near, quoted, some_of
+from markbase.core.errors import FileError, listed, near
 from markbase.core.study.long_form import what_differs
 from markbase.files.parts.folders import are_numbers, columns_of_folders, is_aside
+from markbase.files.parts.lacking import refuse_strangers
 from markbase.files.parts.table_files import FORMATS, PACKED, FileMark, TableFiles, opened, plain_words
 from markbase.files.text_tables import checked_names, separator_of
 from markbase.files.whole_files import note_input
@@ -67,7 +68,8 @@ def _described(path: str | Path, encoding: str) -> tuple[TableFiles, dict[str, b
         pa.types.is_null,
         pa.types.is_duration,
     )
-    parts = {name: [s.field(raw[name]).type for s in schemas if raw[name] in s.names] for name in names}
+    fields = [{field.name: field.type for field in schema} for schema in schemas]
+    parts = {name: [own[raw[name]] for own in fields if raw[name] in own] for name in names}
     told_types = {name: [part for part in own if not pa.types.is_null(part)] or own for name, own in parts.items()}
     numbers = {name: [any(is_so(t) for is_so in kinds_of_numbers) for t in own] for name, own in told_types.items()}
     types = {name: all(own) for name, own in numbers.items()}
@@ -89,17 +91,13 @@ def _lacking(
     marks: Sequence[FileMark], headers: Sequence[Sequence[str]], path: Path
 ) -> tuple[list[FileMark], dict[str, str]]:
     """Return files with the columns that each lacks, and the name in the files of every column that one of them has."""
-    first = headers[0]
     for mark, own in zip(marks, headers, strict=True):
         checked_names(own, Path(mark.path), in_parts=True)
-        if not set(own) & set(first):
-            raise FileError(
-                f"`{mark.path}` has no column of `{marks[0].path}` ({some_of(quoted(first))} there, {some_of(quoted(own))} here): files that are read together hold the same things."
-            )
-    whole = [*first, *dict.fromkeys(name for own in headers for name in own if name not in first)]
+    refuse_strangers([f"`{mark.path}`" for mark in marks], headers)
+    whole = list(dict.fromkeys(itertools.chain(*headers)))
     names, _ = checked_names(whole, path, in_parts=True)
     raw = dict(zip(names, whole, strict=True))
-    lacks = [frozenset(name for name in names if raw[name] not in own) for own in headers]
+    lacks = [frozenset(name for name in names if raw[name] not in own) for own in map(set, headers)]
     return [replace(mark, lacks=own) for mark, own in zip(marks, lacks, strict=True)], raw
 
 
@@ -165,9 +163,9 @@ def like(pattern: Path) -> list[str]:
     return sorted(str(p) for p in found if "**" not in parts or not is_aside(p, home))
 
 
-def is_seen(file: Path) -> bool:
-    """Return whether a file in a folder is meant: hidden ones, and those that programs leave beside an open one, are not."""
-    return file.name[0] not in ".~"
+def files_below(home: Path) -> list[Path]:
+    """Return the files in a folder that are meant, in the order of their names: not hidden ones, those that programs leave beside an open one, and logs."""
+    return sorted(p for p in home.rglob("*") if p.name[0] not in ".~" and not is_aside(p, home) and p.is_file())
 
 
 def names_of_files(files: Sequence[Path]) -> list[str]:
@@ -190,8 +188,7 @@ def _paths(path: str) -> list[str]:
     """Return the files that a path, a pattern or a folder names, in the order of their names."""
     place = Path(path)
     if place.is_dir():
-        meant = [p for p in place.rglob("*") if is_seen(p) and not is_aside(p, place)]
-        found = sorted(str(p) for p in meant if p.is_file() and _suffix(str(p)) in FORMATS)
+        found = [str(p) for p in files_below(place) if _suffix(str(p)) in FORMATS]
         if not found:
             raise FileError(f"The folder `{path}` holds no data file ({', '.join(FORMATS)}).")
         return found

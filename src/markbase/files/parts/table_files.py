@@ -244,9 +244,7 @@ class TableFiles:
             return
         form: Any = self.kind
         if self.written:
-            others = [
-                name for name in self.names if name not in names
-            ]  # which may be anything, and are looked at as well
+            others = self.names.keys() - set(names)  # which may be anything, and are looked at as well
             read, parse, convert = self.csv_options((), {*as_text, *others})  # what is read is for the scanner to say
             form = ds.CsvFileFormat(parse, None, convert, read)
         yield from ds.dataset(paths, format=form).scanner(columns=wanted, **_AHEAD).to_batches()

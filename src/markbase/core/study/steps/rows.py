@@ -201,7 +201,8 @@ class RowSteps(Stepping):
         columns : mapping
             What each new column is: ``"rows"``, how many rows there are, or a measure of a column: ``{"mean": "age"}``, ``sum``, ``sd`` (n − 1),
             ``median``, ``low`` or ``high`` of a numeric one, ``{"share": "voice", "of": "alto"}`` (0 to 1) of a group. In means, sums,
-            shares and standard deviations rows may count by weights: ``{"mean": "age", "weights": "weight"}``; those without one do not count.
+            shares and standard deviations rows may count by weights: ``{"mean": "age", "weights": "weight"}``; those without one do not count. A
+            weighted variance is Σw(x − x̄)²/Σw · n/(n − 1), x̄ = Σwx/Σw, over the n rows with a weight above 0.
         reason : str
             Why; kept in the trail.
 
