@@ -66,3 +66,42 @@ def test_every_group_turns_where_it_does_by_itself_and_a_cubic_twice_or_not_at_a
         moves = [np.array([3 * t**2, 2 * t, 1, 0]) / np.polyval(np.polyder(slope), t) for t in roots]  # delta method
         assert found["se"].tolist() == pytest.approx([np.sqrt(m @ spread @ m) for m in moves], rel=1e-6)
         assert (found["level"] == "").all()
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize(("formula", "slope", "root"), [
+    ("log(x)", lambda v: 1 / v, lambda a, b: -b / a), ("1/x", lambda v: -1 / v**2, lambda a, b: np.sqrt(b / a)), ("sqrt(x)", lambda v: 0.5 / np.sqrt(v), lambda a, b: (b / a / 2) ** 2),
+    ("x * sqrt(x)", lambda v: 1.5 * np.sqrt(v), lambda a, b: (a / b / 1.5) ** 2), ("2^(x / 10)", lambda v: np.log(2) / 10 * 2 ** (v / 10), lambda a, b: 10 * np.log2(-a / b * 10 / np.log(2))),
+])  # fmt: skip
+def test_a_curve_that_is_no_polynomial_turns_where_its_own_slope_is_0(formula, slope, root):
+    x = np.linspace(1, 50, 300)
+    one = slope(x) - slope(20.0)
+    study = mb.Study(pd.DataFrame({"x": x, "y": 3 * np.cumsum(one) / np.abs(one).max() + np.sin(40 * x)})).calculate("new", formula)
+    fit = mb.fit_linear(study, "y", ["x", "new"])
+    a, b = fit.coefficients["estimate"][1:]
+    turn = fit.turning_point("x")
+    assert turn.value == pytest.approx(root(a, b), rel=1e-7)
+    V = np.asarray(fit.covariance)[1:, 1:]
+    rise, step = np.array([1, slope(turn.value)]), (slope(turn.value + 1e-4) - slope(turn.value - 1e-4)) / 2e-4 * b
+    half = t_quantile(0.95, 297) * np.sqrt(rise @ V @ rise) / abs(step)
+    assert [turn.high - turn.value, turn.value - turn.low] == pytest.approx([half, half], rel=1e-4)
+    for end in (turn.fieller_low, turn.fieller_high):
+        found, se = fit.slope_at("x", {"x": end})
+        assert abs(found / se) == pytest.approx(t_quantile(0.95, 297), rel=1e-6)
+    assert (turn.kind == "maximum") == (step < 0)
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_a_hinge_turns_at_its_corner_or_not_at_all():
+    x = np.linspace(1, 50, 300)
+    for sign, turns in ((-0.6, 1), (-0.1, 0)):
+        study = mb.Study(pd.DataFrame({"x": x, "y": 0.3 * x + sign * np.maximum(x - 20, 0) + np.sin(40 * x)})).calculate("h", "max(x - 20, 0)")
+        fit = mb.fit_linear(study, "y", ["x", "h"])
+        found = fit.turning_points("x")
+        assert found[["value", "se", "fieller_low", "fieller_high"]].to_numpy() == pytest.approx(
+            np.array([[20, 0, 20, 20]] * turns).reshape(turns, 4), abs=1e-9
+        )
+        told = " ".join(str(fit).split())
+        assert (
+            "its maximum at x = 20 (a corner, which the form of the term sets and the rows do not)" if turns else "x does not turn within these rows"
+        ) in told

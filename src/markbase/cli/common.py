@@ -18,7 +18,7 @@ import rich_click as click
 
 from markbase.cli.opening import merged_alike, open_in_parts, open_plan, read_in_parts
 from markbase.cli.progress import report_progress
-from markbase.cli.typed import joining, labelling, pair, split
+from markbase.cli.typed import calculation, joining, labelling, pair, split
 from markbase.cli.wishes import wishes
 from markbase.core.errors import MarkbaseError, MarkbaseWarning, remark
 from markbase.core.study.codebook import Codebook
@@ -93,6 +93,14 @@ def data_options(function: F) -> F:
             multiple=True,
             metavar="STEP",
             help="A preparing step, as `markbase look` proposes them: 'do = \"merge_levels\", column = ...'.",
+            panel=DATA,
+        ),
+        click.option(
+            "--calculate",
+            "calculations",
+            multiple=True,
+            metavar="'NAME = EXPRESSION'",
+            help="A column calculated from others: 'bmi = weight / (height / 100)^2'.",
             panel=DATA,
         ),
         click.option(
@@ -216,6 +224,8 @@ class Source:
     """Names of columns, several by commas."""
     labels: Sequence[str] = ()
     """``column: code=label, code=label`` texts."""
+    calculations: Sequence[str] = ()
+    """``name = expression`` texts."""
     logs: Sequence[str] = ()
     """Names of columns, several by commas."""
     layout: str | None = None
@@ -250,6 +260,7 @@ class Source:
         extra = [labelling(unfolded(text)) for text in self.labels]
         extra += [joining(text) for text in self.joins]
         extra += [read_step(text) for text in self.steps]
+        extra += [calculation(text) for text in self.calculations]
         extra += [{"do": "derive", "name": f"log_{name}", "log": name} for name in split(self.logs)]
         kinds = dict(pair(text, "--as") for text in self.kinds) | dict.fromkeys(split(self.categorical), "categorical")
         missing, steps = (*plan.missing, *split(self.missing)), (*plan.prepare, *extra)

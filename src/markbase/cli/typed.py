@@ -58,6 +58,16 @@ def pair(text: str, option: str) -> tuple[str, str]:
     return name, unquoted(value)
 
 
+def calculation(text: str) -> dict[str, object]:
+    """Return the step that ``name = expression`` stands for."""
+    name, mark, expression = parted(text, "=")
+    if not mark or not name or not expression:
+        raise MarkbaseError(
+            f"`--calculate {text}` should read `--calculate 'NAME = EXPRESSION'`, for instance `--calculate 'bmi = weight / (height / 100)^2'`."
+        )
+    return {"do": "calculate", "name": name, "expression": expression}
+
+
 def values_of(text: str) -> dict[str, str]:
     """Take ``voice=tenor, age=30`` apart."""
     return dict(pair(part, "--profile") for part in split_outside(text, brackets=False))

@@ -36,6 +36,7 @@ from markbase.core.results.prediction_coverage import Held
 from markbase.core.results.profiled import Profiled
 from markbase.core.results.stored_fit import StoredFit, store
 from markbase.core.study.column import Base, Column, Level, Made, MissingCode, Unit
+from markbase.core.study.expressions import read
 from markbase.files.text_files import read_text
 from markbase.files.whole_files import refuse_to_replace, write_whole
 
@@ -237,6 +238,7 @@ def _column(column: Column) -> dict[str, Any]:
             "how": made.how,
             "of": list(made.of),
             "parameters": _plain(made.parameters),
+            **({"expression": made.expression} if made.expression else {}),
             "sources": [_column(s) for s in made.sources],
         },
     }
@@ -298,6 +300,13 @@ def _number(value: Any) -> float:
     return value if type(value) is int else float(value)
 
 
+def _expression(made: Mapping[str, Any]) -> str:
+    text = str(made.get("expression", ""))
+    if (text or made["how"] == "calculation") and len(read(text).columns) != len(made["sources"]):
+        raise ValueError(text)
+    return text
+
+
 def _test(record: Mapping[str, Any]) -> JointTest:
     return JointTest(
         _number(record["statistic"]), int(record["df"]), _number(record["df_rest"]), str(record["untested"])
@@ -339,6 +348,7 @@ def _read_column(record: Mapping[str, Any]) -> Column:
             tuple(made["of"]),
             tuple(_read_column(s) for s in made["sources"]),
             tuple(_number(v) for v in made["parameters"]),
+            _expression(made),
         ),
     )
 

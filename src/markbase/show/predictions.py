@@ -15,7 +15,7 @@ from markbase.core.reading.line_cautions import bend_words
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.new_rows import PREDICTION_FIGURES
 from markbase.core.results.stored_fit import StoredFit
-from markbase.core.study.derived_values import origins
+from markbase.core.study.derived_values import origins, sources_through
 from markbase.core.tables import TableRow, name_beside, records_of
 from markbase.show.fit import what_is_read
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
@@ -26,8 +26,8 @@ _MOST_CAUTIONS = 6
 
 def _followed(variable: Variable, given: Sequence[str]) -> tuple[str, ...]:
     """Return what a derived column was made of, if profiles give any of that, so that its values are made again of it; else nothing."""
-    made = variable.column.made
-    return made.of if made is not None and origins(variable.column, given)[0] else ()
+    inside, rest = origins(variable.column, given)
+    return (*inside, *rest) if inside else ()
 
 
 def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str | None = None) -> Page:
@@ -36,7 +36,8 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str 
     `of_rows` names the data whose rows they are of, which are told by their identifier.
     """
     variables = {v for t in fit.model_terms for v in t.names}
-    keys = {name: key for name in variables if (key := name_beside(PREDICTION_FIGURES, name)) in table}
+    known = variables | {name for v in fit.variables for name in sources_through(v.column)}
+    keys = {name: key for name in known if (key := name_beside(PREDICTION_FIGURES, name)) in table}
     given = sorted(keys, key=lambda name: list(table.columns).index(keys[name]))
     percent = f"{short(100 * fit.level, 4)}%"
     rows, own = [], []

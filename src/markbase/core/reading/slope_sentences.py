@@ -17,6 +17,7 @@ from markbase.core.reading.clauses import (
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.simple_slopes import SLOPE_FIGURES
 from markbase.core.results.statements import Statement
+from markbase.core.results.turning_points import CORNER
 from markbase.core.study.derived_values import origins
 from markbase.core.tables import name_beside, records_of
 
@@ -67,11 +68,15 @@ def curve_statements(fit: AnyFit, numeric: str, term: str, joint: str) -> list[S
         return statements
     inside = turns[turns["inside"]] if len(turns) else turns
     if not len(turns):
-        statements.append(Statement(term, "turn", f"The fitted curve of `{numeric}`{averaged} does not turn."))
+        statements.append(
+            Statement(term, "turn", f"The fitted curve of `{numeric}`{averaged} does not turn within these rows.")
+        )
     for _, turn in turns.iterrows():
         bounded = math.isfinite(turn["fieller_low"]) and math.isfinite(turn["fieller_high"])
         interval = (
-            f"{percent(fit)} CI {plain(turn['fieller_low'], 4)} to {plain(turn['fieller_high'], 4)}, Fieller"
+            CORNER
+            if turn["fieller_low"] == turn["fieller_high"]
+            else f"{percent(fit)} CI {plain(turn['fieller_low'], 4)} to {plain(turn['fieller_high'], 4)}, Fieller"
             if bounded
             else f"the {percent(fit)} CI has no end on one side or both: the rows hardly say where"
         )

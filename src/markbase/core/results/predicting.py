@@ -21,13 +21,14 @@ from markbase.core.arguments import told_value
 from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.mean_columns import NoSuchRowsError, Setting
 from markbase.core.design.terms import Term, variables_of
-from markbase.core.errors import ColumnError, LevelError, MarkbaseError, count_noun, near, remark
+from markbase.core.errors import ColumnError, LevelError, MarkbaseError, count_noun, remark
 from markbase.core.formatting import decimals_for
 from markbase.core.inference.marginal_effects import known_profile
 from markbase.core.results.estimates import Estimated
 from markbase.core.results.new_rows import PREDICTION_FIGURES, NewRows, head_of, new_rows
 from markbase.core.results.outcome_ends import NO_ENDS, Ends, passing_words
 from markbase.core.results.prediction_coverage import Held, coverage_words
+from markbase.core.results.profile_sources import in_columns_of_the_model
 from markbase.core.results.readers import readers
 from markbase.core.rows.row_functions import look_up, refuse_in_parts
 from markbase.core.study.column import Column
@@ -58,7 +59,8 @@ class Predicting(Estimated):
         Parameters
         ----------
         profiles : mapping, sequence of mapping, Study or table
-            Values of columns of the model: one profile (a row of a table too), several, or a table (pandas, Polars, PyArrow, a study) with a row a case.
+            Values of columns of the model, or of those they were derived from: one profile (a row of a table too), several, or a table (pandas, Polars,
+            PyArrow, a study) with a row a case.
             A column that is not given is as in the sample: the prediction is averaged over the rows used. Columns that were
             derived from others follow them.
         back_transformed : bool
@@ -79,7 +81,7 @@ class Predicting(Estimated):
         Raises
         ------
         ColumnError
-            If a column is not in the model.
+            If a column is not in the model, and none of the model was derived from it.
         LevelError
             If a level is not in the rows the model was fitted to.
         MarkbaseError
@@ -284,10 +286,8 @@ def _setting_of(fit: Predicting, known: Mapping[str, Any]) -> tuple[dict[str, fl
     """Turn named values into a setting, with what must be remarked on."""
     setting: dict[str, float | Array] = {}
     cautions: list[str] = []
-    for name, value in known.items():
-        variables = variables_of(fit.model_terms)
-        if name not in variables:
-            raise ColumnError(f"The model has no column `{name}`.{near(name, list(variables))}")
+    variables = variables_of(fit.model_terms)
+    for name, value in in_columns_of_the_model(variables, known).items():
         term = variables[name]
         if isinstance(value, (list, tuple, np.ndarray, pd.Series)):
             raise MarkbaseError(

@@ -274,7 +274,9 @@ class Probed(Estimated):
         -------
         pandas.DataFrame
             A row a turning point: `level` (empty without `by`), `value`, `kind` (``maximum`` or ``minimum``), `se`, `low`,
-            `high` (delta method), `fieller_low`, `fieller_high`, `inside`. Empty where the fitted curve does not turn.
+            `high` (delta method), `fieller_low`, `fieller_high`, `inside`. Empty where the fitted curve does not turn. Curves that are no
+            polynomials, such as a logarithm beside its source, are looked at within the rows used alone; where a hinge has its corner the
+            place is not estimated, and its error 0.
 
         Raises
         ------

@@ -29,6 +29,10 @@ from markbase.core.results.estimates import Estimated
 
 Array = NDArray[np.float64]
 _FLAT = 1e-12
+CORNER = "a corner, which the form of the term sets and the rows do not"
+"""What a turning point is whose place is not estimated."""
+_EVEN = 1e-7
+"""A slope that differs less from a quadratic, as a share of its largest size, is one."""
 
 
 @dataclass(frozen=True, repr=False)
@@ -64,7 +68,9 @@ class TurningPoint(Shown):
         percent = f"{short(100 * self.level, 4)}% CI"
         bounded = math.isfinite(self.fieller_low) and math.isfinite(self.fieller_high)
         interval = (
-            f"{percent} {plain(self.fieller_low, 4)} to {plain(self.fieller_high, 4)}, Fieller"
+            CORNER
+            if self.fieller_low == self.fieller_high
+            else f"{percent} {plain(self.fieller_low, 4)} to {plain(self.fieller_high, 4)}, Fieller"
             if bounded
             else f"{percent} unbounded: the bend is not clear enough to say where the curve turns"
         )
@@ -99,7 +105,7 @@ def turning_point_of(fit: Estimated, numeric: str, table: pd.DataFrame) -> Turni
     """Return the one place where a curve turns, of a table of such places."""
     if len(table) != 1:
         raise FitError(
-            f"The curve of `{numeric}` turns {'nowhere' if not len(table) else 'twice'}; `turning_points` lists them, and "
+            f"The curve of `{numeric}` turns {'nowhere in the rows used' if not len(table) else f'{len(table)} times'}; `turning_points` lists them, and "
             f"`simple_slopes` tells its slope at chosen values."
         )
     low, high, _ = fit.rows_used.spread(numeric)
@@ -121,13 +127,16 @@ def turning_point_of(fit: Estimated, numeric: str, table: pd.DataFrame) -> Turni
 
 def _slope_polynomial(
     fit: Estimated, numeric: str, setting: Mapping[str, float | Array]
-) -> tuple[Array, Array, float, float]:
-    """Return the slope as a quadratic in (value − mean)/sd: its three coefficients, their covariance, the mean and the sd."""
+) -> tuple[Array, Array, float, float] | None:
+    """Return the slope as a quadratic in (value − mean)/sd: its three coefficients, their covariance, the mean and the sd; None where it is none."""
     mean, sd = fit.rows_used.middle(numeric), fit.rows_used.spread(numeric)[2]
-    places = np.array([-1.0, 0.0, 1.0])
+    ends = [(end - mean) / sd for end in fit.rows_used.spread(numeric)[:2]]
+    places = np.array([-1.0, 0.0, 1.0, -0.5, 0.5, *ends])
     rows = np.array([fit._sample.slope(numeric, {**setting, numeric: mean + sd * u}) for u in places])
-    inverse = np.linalg.inv(np.vander(places, 3, increasing=True))
-    combos = inverse @ rows
+    powers = np.vander(places, 3, increasing=True)
+    combos = np.linalg.inv(powers[:3]) @ rows[:3]
+    if not np.all(np.abs(powers @ combos - rows) <= _EVEN * np.abs(rows).max(axis=0)):
+        return None  # of a logarithm beside its source, a ratio, a hinge
     chooser, starts = combos[:, fit.solution.columns], np.zeros(3, dtype=bool)
     return (
         fit.inner.estimates(chooser, starts),
@@ -138,7 +147,10 @@ def _slope_polynomial(
 
 
 def _turns(fit: Estimated, numeric: str, setting: Mapping[str, float | Array]) -> list[dict[str, Any]]:
-    c, V, mean, sd = _slope_polynomial(fit, numeric, setting)
+    polynomial = _slope_polynomial(fit, numeric, setting)
+    if polynomial is None:
+        return _turns_in_rows(fit, numeric, setting)
+    c, V, mean, sd = polynomial
     lowest, highest, _ = fit.rows_used.spread(numeric)
     size = float(np.abs(c).max())
     if abs(c[2]) <= _FLAT * size:
@@ -167,6 +179,51 @@ def _turns(fit: Estimated, numeric: str, setting: Mapping[str, float | Array]) -
                 "fieller_low": mean + sd * ends[0],
                 "fieller_high": mean + sd * ends[1],
                 "inside": bool(lowest <= value <= highest),
+            }
+        )
+    return found
+
+
+def _turns_in_rows(fit: Estimated, numeric: str, setting: Mapping[str, float | Array]) -> list[dict[str, Any]]:
+    """Find where a slope of any form is 0 within the rows used; what it does outside them is not looked at."""
+    low, high, _ = fit.rows_used.spread(numeric)
+    half = t_quantile(fit.level, fit.df_rest)
+
+    def slope(value: float) -> tuple[float, float]:
+        chooser = fit._sample.slope(numeric, {**setting, numeric: value})[None, fit.solution.columns]
+        no_start = np.zeros(1, dtype=bool)
+        variance = fit.inner.covariance(fit.inner.roots(chooser, no_start))[0, 0]
+        return float(fit.inner.estimates(chooser, no_start)[0]), math.sqrt(max(float(variance), 0.0))
+
+    def margin(value: float) -> float:
+        rise, se = slope(value)
+        return abs(rise) - half * se
+
+    grid = np.linspace(low, high, 201)
+    slopes = np.array([slope(value)[0] for value in grid])
+    found = []
+    for k in np.flatnonzero(slopes[1:] * slopes[:-1] < 0):
+        value = _bisect(lambda v: slope(v)[0], grid[k], grid[k + 1])
+        near, far = (slope(value + h)[0] - slope(value - h)[0] for h in (1e-7 * (high - low), 1e-5 * (high - low)))
+        corner = abs(near) > abs(far) / 2  # it jumps there, as a hinge does
+        se = 0.0 if corner else slope(value)[1] / abs(far / (2e-5 * (high - low)))
+        ends = []
+        for way in (grid[k::-1], grid[k + 1 :]):
+            clear = np.flatnonzero([margin(v) > 0 for v in way])
+            before = value if not len(clear) or clear[0] == 0 else way[clear[0] - 1]
+            ends.append(
+                _bisect(margin, before, way[clear[0]]) if len(clear) else math.copysign(math.inf, way[0] - value)
+            )
+        found.append(
+            {
+                "value": value,
+                "kind": "maximum" if far < 0 else "minimum",
+                "se": se,
+                "low": value - half * se,
+                "high": value + half * se,
+                "fieller_low": ends[0],
+                "fieller_high": ends[1],
+                "inside": True,
             }
         )
     return found

@@ -62,7 +62,7 @@ def combine(columns: Sequence[Column], how: str, name: str, least: int | None, p
     )
     new = with_missing(new, columns[0], _others(columns) | {f"`{names[1]}` is 0": zero})
     notes = [f"{count_noun(int(zero.sum()), 'row')} with `{names[1]}` = 0 left missing"] if zero.any() else []
-    return _recode(columns, new, f"Made `{name}`, {words}", notes)
+    return verified(columns, new, f"Made `{name}`, {words}", notes)
 
 
 def _items(columns: Sequence[Column], how: str, name: str, least: int | None) -> Recode:
@@ -102,14 +102,15 @@ def _items(columns: Sequence[Column], how: str, name: str, least: int | None) ->
     together = consistency_of(columns) if how == "mean" or (len(columns) > 2 and answers_alike(columns)) else None
     if together is not None and not together.fixed:
         notes += [words for words in (together.alpha_words, together.against_words) if words]
-    return _recode(columns, new, f"Made `{name}`, the {how} of {listed(quoted([c.name for c in columns]))}", notes)
+    return verified(columns, new, f"Made `{name}`, the {how} of {listed(quoted([c.name for c in columns]))}", notes)
 
 
 def _others(columns: Sequence[Column]) -> dict[str, NDArray[np.bool_]]:
     return {f"`{c.name}` missing": ~c.present for c in columns[1:]}
 
 
-def _recode(columns: Sequence[Column], new: Column, text: str, notes: list[str]) -> Recode:
+def verified(columns: Sequence[Column], new: Column, text: str, notes: list[str]) -> Recode:
+    """Verify a numeric column that was made of several: rows have a value where each of these can have one, and a reason where they have none."""
     first = before_and_after(columns[0], new)
     table = first.table.rename(columns={"before": columns[0].name, "after": new.name})
     for column in columns[1:]:

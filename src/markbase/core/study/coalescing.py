@@ -66,7 +66,7 @@ def coalesced(columns: Sequence[Column], name: str) -> Recode:
         doubt="",
         notes=(),
     )
-    new = _with_reasons(new, columns)
+    new = with_reasons(new, columns)
     if new.is_categorical:
         new = _with_base(new, columns)
     return _verified(new, columns, each)
@@ -103,7 +103,7 @@ def _follows(labels: Sequence[str], order: Sequence[str]) -> bool:
     return all(label in rest for label in labels)
 
 
-def _with_reasons(new: Column, columns: Sequence[Column]) -> Column:
+def with_reasons(new: Column, columns: Sequence[Column]) -> Column:
     """Return a column whose missing rows are so for the first code of their answers; else they are blank where a source is, else as the first source."""
     codes = list(dict.fromkeys(code for column in columns for code in column.missing_codes))
     if len(codes) > MOST_REASONS:

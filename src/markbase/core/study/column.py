@@ -137,12 +137,14 @@ class Made:
     """These columns, as they were; empty where the step does not act row by row."""
     parameters: tuple[float, ...] = ()
     """Numbers the operation took from the data, such as a mean and a standard deviation."""
+    expression: str = ""
+    """Of a calculation, what was calculated; `of` and `sources` are its columns in the order in which they come in it."""
 
     @property
     def words(self) -> str:
         """How it was made, in a few words."""
         parts = ", ".join(f"`{name}`" for name in self.of)
-        return f"made of {parts} ({self.how.replace('_', ' ')})"
+        return f"made of {parts} ({self.expression or self.how.replace('_', ' ')})"
 
 
 @dataclass(frozen=True, eq=False)

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from markbase.core.rows.row_functions import sum_of
 from markbase.core.study.column import Column, Made
+from markbase.core.study.expressions import computed, differing_with, read, with_slopes
 
 Array = NDArray[np.float64]
 
@@ -59,6 +60,8 @@ _NEED_PARAMETERS = ("centre", "rate", "unit_range", "z")
 
 def can_follow(made: Made) -> bool:
     """Return whether a derived column can be computed again from other values of its sources."""
+    if made.how == "calculation":
+        return bool(made.sources) and not read(made.expression).in_steps
     return made.how in _FUNCTIONS and bool(made.sources) and (made.how not in _NEED_PARAMETERS or bool(made.parameters))
 
 
@@ -71,6 +74,12 @@ def origins(column: Column, inside: Container[str]) -> tuple[list[str], list[str
             for own, more in zip(found, there if any(there) else ([], [source.name]), strict=True):
                 own += [name for name in more if name not in own]
     return found
+
+
+def sources_through(column: Column) -> set[str]:
+    """Return all columns from which one can be computed again, through however many steps."""
+    sources = column.made.sources if column.made is not None and can_follow(column.made) else ()
+    return {name for source in sources for name in (source.name, *sources_through(source))}
 
 
 def made_of_same(one: Column, other: Column) -> list[str]:
@@ -91,6 +100,11 @@ def _ancestors(column: Column) -> set[str]:
 
 def changing_with(made: Made, name: str) -> list[str]:
     """Return the sources by which the rise of a derived column per unit of one of them, or of what one was derived from, differs."""
+    if made.how == "calculation":
+        part = read(made.expression)
+        own = dict(zip(made.of, part.columns, strict=True))  # a column may be called otherwise by now
+        differing = set(part.columns) if name not in own else differing_with(part, own[name]) or set()
+        return [*([name] if name not in own else []), *(n for n in made.of if own[n] in differing)]
     others = [n for n in made.of if n != name]
     if made.how in _EVEN:
         return []
@@ -108,7 +122,11 @@ def value_of(made: Made, sources: Sequence[Array]) -> Array | None:
     if not can_follow(made):
         return None
     with np.errstate(all="ignore"):
-        value = _FUNCTIONS[made.how].value(sources, made.parameters)
+        if made.how == "calculation":
+            part = read(made.expression)
+            value, _ = computed(part, dict(zip(part.columns, sources, strict=True)))
+        else:
+            value = _FUNCTIONS[made.how].value(sources, made.parameters)
     return np.where(np.isfinite(value), value, np.nan)
 
 
@@ -117,4 +135,7 @@ def derivatives_of(made: Made, sources: Sequence[Array]) -> list[Array | float] 
     if not can_follow(made):
         return None
     with np.errstate(all="ignore"):
+        if made.how == "calculation":
+            part = read(made.expression)
+            return list(with_slopes(part, part.columns, sources)[1])
         return list(_FUNCTIONS[made.how].slopes(sources, made.parameters))

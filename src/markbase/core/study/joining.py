@@ -24,7 +24,7 @@ from markbase.core.rows.row_functions import (
     places_among,
     refuse_in_parts,
 )
-from markbase.core.study.column import FIRST_CODED, MOST_REASONS, Column, Made, MissingCode
+from markbase.core.study.column import FIRST_CODED, MOST_REASONS, Column, MissingCode
 from markbase.core.study.column_types import with_default_base
 from markbase.core.study.declarations import numbered
 from markbase.core.study.verification import Check
@@ -326,9 +326,7 @@ def _new_columns(there: Columns, new: Mapping[str, str], row: Any, no_row: str, 
         made = there[old].made
         if made is not None and made.sources and all(there.get(s.name) is s and s.name in was for s in made.sources):
             sources = tuple(found[was[s.name]] for s in made.sources)
-            found[name] = replace(
-                found[name], made=Made(made.how, tuple(s.name for s in sources), sources, made.parameters)
-            )
+            found[name] = replace(found[name], made=replace(made, of=tuple(s.name for s in sources), sources=sources))
     return found
 
 

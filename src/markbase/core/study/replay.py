@@ -7,7 +7,7 @@ import math
 from collections.abc import Callable, Mapping
 from typing import Any, TypeVar
 
-from markbase.core.errors import MarkbaseError, listed, near
+from markbase.core.errors import MarkbaseError, listed, near, quoted
 from markbase.core.study.preparing import Preparing
 
 S = TypeVar("S", bound=Preparing)
@@ -41,6 +41,22 @@ _WORDS = {
 """What each annotation of a setting is called in messages."""
 
 
+_OTHER_WORDS = {
+    "bin": ("cut",),
+    "compute": ("calculate", "derive"),
+    "filter": ("keep",),
+    "formula": ("calculate",),
+    "merge": ("join", "merge_levels"),
+    "recode": ("merge_levels", "classify", "cut"),
+    "reshape": ("as_long",),
+    "select": ("keep",),
+    "standardise": ("derive",),
+    "subset": ("keep",),
+    "transform": ("derive", "calculate"),
+}
+"""Steps by what else they are called."""
+
+
 def _suits(value: Any, kind: str) -> bool:
     """Whether a plain value can be what an annotation says; kinds that are not known are left to the step itself."""
     if kind in ("bool", "str", "None"):
@@ -69,7 +85,9 @@ def carry_out(study: S, step: Mapping[str, Any], where: str) -> S:
         )
     action = str(step["do"])
     if action not in STEPS:
-        raise MarkbaseError(f"{lead}there is no step `{action}`.{near(action, sorted(STEPS))}")
+        called = _OTHER_WORDS.get(action.casefold())
+        told = f" Here it is {listed(quoted(called), 'or')}." if called else near(action, sorted(STEPS))
+        raise MarkbaseError(f"{lead}there is no step `{action}`.{told}")
     arguments = {k: v for k, v in step.items() if k not in ("do", "part")}
     signature = inspect.signature(STEPS[action])
     known = [p for p in list(signature.parameters)[1:] if p != "how"]  # the first is the study

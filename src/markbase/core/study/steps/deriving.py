@@ -6,7 +6,7 @@ import datetime
 from typing import Any, Self
 
 from markbase.core.errors import MarkbaseError, listed, near, quoted
-from markbase.core.study import arithmetic, clock_times, dates, lagging, transformations
+from markbase.core.study import arithmetic, calculating, clock_times, dates, lagging, transformations
 from markbase.core.study.steps.base_step import Stepping, given, plain
 
 
@@ -100,6 +100,51 @@ class Deriving(Stepping):
             recode = transformations.rescale(self.column(of), operation, new_name, group)
         settings = given(name=name, **{operation: plain(of)}, within=within, least=least, per=per)
         return self._recoded(recode, "derive", settings, reason, ("with `", "the items do not", "against", "too small"))
+
+    def calculate(self, name: str, expression: str, *, reason: str = "") -> Self:
+        """Make a new numeric column of an expression of others: arithmetic, row by row.
+
+        Parameters
+        ----------
+        name : str
+            The name of the new column.
+        expression : str
+            Numbers, columns, ``+ - * / ^`` and brackets, for instance ``"weight / (height / 100)^2"``, and the functions ``abs``, ``ceiling``,
+            ``cube_root``, ``exp``, ``floor``, ``log`` (natural, also ``ln``), ``log10``, ``log1p``, ``log2``, ``max``, ``min``, ``round`` (halves away from
+            0), ``sign``, ``sqrt``. A name that is more than letters, digits, dots and underscores stands between quotes:
+            ``"'hours a week' * 52"``. It is read as arithmetic, and not run as code.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study with a numeric column more, missing where a column in it is, where it divides by 0, and where a number gets too
+            large, each counted. A logarithm, a square, a product, a ratio, a difference, a sum or a mean is told as such, as after
+            `derive`.
+
+        Raises
+        ------
+        ColumnError
+            If the expression cannot be read, there is no such column, it is a group, the name is taken, or a function is not defined
+            in some rows: a logarithm of zeros, a root of negatives.
+
+        Warns
+        -----
+        MarkbaseWarning
+            For rows that are left missing for dividing by 0 or for too large a number.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> import pandas as pd
+        >>> study = mb.Study(pd.DataFrame({"kg": [70.0, 81.0], "cm": [175, 180]})).calculate("bmi", "kg / (cm / 100)^2")
+        >>> study["bmi"].values.round(1).tolist()
+        [22.9, 25.0]
+        """
+        recode = calculating.calculated(self.column, expression, self._new_name(name))
+        settings = given(name=name, expression=expression)
+        return self._recoded(recode, "calculate", settings, reason, ("left missing", "against", "too small"))
 
     def from_date(
         self,

@@ -1,4 +1,4 @@
-"""Steps that blank codes, merge levels, combine groups, and make one column of several."""
+"""Steps that blank codes, merge levels, combine groups, make groups of conditions, and one column of several."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from typing import Self
 
 from markbase.core.errors import MarkbaseError
-from markbase.core.study import blanking, coalescing, combining, filling, merging
+from markbase.core.study import blanking, classifying, coalescing, combining, filling, merging
 from markbase.core.study.steps.base_step import Stepping, given, plain
 
 
@@ -319,6 +319,54 @@ class Recoding(Stepping):
         recode = combining.combined([self.column(column) for column in columns], new_name, between)
         settings = given(columns=plain(columns), name=name, between=None if between == "/" else between)
         return self._recoded(recode, "combine_groups", settings, reason)
+
+    def classify(
+        self, name: str, levels: Mapping[str, object], *, otherwise: str | None = None, reason: str = ""
+    ) -> Self:
+        """Make a group of conditions on one column or several: a row has the first level of which it meets them.
+
+        Parameters
+        ----------
+        name : str
+            The name of the new column.
+        levels : mapping
+            The label of each level and its conditions, as of `keep`: a mapping of columns to tests, all of which a row has to meet, or a
+            list of such mappings, one of which it has to meet.
+        otherwise : str, optional
+            The level of rows that meet none of the conditions for certain; by default they are missing, and counted.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study with a group more, its levels in this order. Where a gap leaves open which level is the first, the row is missing,
+            for the reason of that gap.
+
+        Raises
+        ------
+        ColumnError, LevelError
+            For a column, test or level that is not there, a name that is taken, and labels that are not different.
+
+        Warns
+        -----
+        MarkbaseWarning
+            For levels without a row or with fewer than 10, rows that are of none, and those of which the level is not known.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> import pandas as pd
+        >>> table = pd.DataFrame({"partner": ["no", "no", "yes", None], "children": [2, None, 0, 3]})
+        >>> study = mb.Study(table).classify(
+        ...     "home", {"alone": {"partner": "no", "children": 0}, "single parent": {"partner": "no"}}, otherwise="couple"
+        ... )
+        >>> study["home"].values.tolist(), study["home"].labels
+        ([1, -1, 2, -1], ['alone', 'single parent', 'couple'])
+        """
+        recode = classifying.classified(self.column, levels, otherwise, self._new_name(name))
+        settings = given(name=name, levels=plain(levels), otherwise=otherwise)
+        return self._recoded(recode, "classify", settings, reason, ("no row is", "thin", "left missing", "not known"))
 
     def coalesce(self, columns: Sequence[str], *, name: str, reason: str = "") -> Self:
         """Make one column of several that hold the same thing, each in some of the rows: a row has the first value there is.
