@@ -205,6 +205,15 @@ def test_the_command_calculates_and_writes_it_into_a_plan(tmp_path):
     (tmp_path / "d.csv").write_text("score,body weight,cm\n1,60,160\n2,70,170\n4,80,180\n3,75,181\n6,91,179\n")
     options = ["--calculate", "\"bmi, all\" = 'body weight' / (cm / 100)^2", "--log", '"bmi, all"']
     done = run("prepare", tmp_path / "d.csv", *options, "--write-plan", tmp_path / "p.toml")
+    steps = [
+        "--prepare",
+        'do = "merge_levels", column = "tall", targets = {yes = [1], no = [0]}',
+        "--calculate",
+        "tall = floor(cm / 180)",
+        "--categorical",
+        "tall",
+    ]
+    assert "tall categorical 5 0 2 levels: no 3, yes 2" in " ".join(run("look", tmp_path / "d.csv", *steps).stdout.split())
     assert "'body weight' / (cm / 100)^2: 5 rows with a value" in " ".join(done.stdout.split())
     again = run("fit", tmp_path / "p.toml", "--outcome", "score", "--terms", '"bmi, all"', "--json")
     bmi = [w / (c / 100) ** 2 for w, c in zip([60, 70, 80, 75, 91], [160, 170, 180, 181, 179], strict=True)]

@@ -328,17 +328,27 @@ def test_what_a_hasty_analyst_would_miss_is_noticed_in_the_columns_and_again_in_
     frame = pd.DataFrame({"y": 0.2 * age + rng.normal(0, 4, n), "age": age})
     frame["score"], frame["postcode"] = rng.integers(1, 6, n).astype(float), rng.integers(10, 60, n) * 1000
     frame.loc[:39, "age"], frame.loc[:9, "score"] = 99.0, 77.0
-    frame["guess"] = frame["y"] + rng.normal(0, 0.3, n)
+    frame["guess"], frame["isco_08"], frame["hours_soc"] = frame["y"] + rng.normal(0, 0.3, n), rng.integers(100, 999, n), rng.integers(100, 999, n)
     frame["sex"] = pd.Categorical(rng.choice(["1", "2"], n))
     part, frame["place"] = rng.choice(list("abcd"), n), rng.choice(["North", "South", "Total"], n)
     for level in "abc":
         frame[f"part_{level}"] = (part == level).astype(int)
     seen = {name: " ".join(r.text for r in told) for name, told in mb.Study(frame).remarks().items()}
-    wanted = {"age": "`99` (40)", "score": "`77` (10)", "postcode": "a postal code", "sex": "codes alone"}
+    wanted = {
+        "age": "`99` (40)",
+        "score": "`77` (10)",
+        "postcode": "postal codes, by its name",
+        "isco_08": "codes of occupations, by its name",
+        "sex": "codes alone",
+    }
     assert all(words in seen[name] for name, words in wanted.items())
     usual = mb.Study(frame.assign(age=rng.integers(18, 100, n))).remarks()  # 99 is an age like others
     assert "missing answer" not in " ".join(r.text for r in usual.get("age", []))
+    assert "hours_soc" not in seen
+    mended = mb.Study(frame).prepare(mb.Study(frame).remarks()["isco_08"][0].mend)["isco_08_group"]
+    assert dict(zip(mended.labels, mended.counts, strict=True)) == (frame["isco_08"] // 100).astype(str).value_counts().to_dict()
     told = {
+        r"`isco_08` looks like codes of occupations, which sort and do not measure": ["isco_08"],
         r"`age` is 99 in 40 rows, apart from all other values": ["age"],
         r"`guess` by itself all but reproduces `y` \(r 0.99": ["guess", "sex"],
         r"they look like the indicators of one group": ["part_a", "part_b", "part_c"],

@@ -7,7 +7,7 @@ import re
 import shutil
 import sys
 import warnings
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -18,6 +18,7 @@ import rich_click as click
 
 from markbase.cli.opening import merged_alike, open_in_parts, open_plan, read_in_parts
 from markbase.cli.progress import report_progress
+from markbase.cli.steps_in_order import in_order, with_kinds
 from markbase.cli.typed import calculation, joining, labelling, pair, split
 from markbase.cli.wishes import wishes
 from markbase.core.errors import MarkbaseError, MarkbaseWarning, remark
@@ -257,12 +258,13 @@ class Source:
                 layout=self._layout(),
                 source="--prepare",
             )
-        extra = [labelling(unfolded(text)) for text in self.labels]
+        extra: list[Mapping[str, Any]] = [labelling(unfolded(text)) for text in self.labels]
         extra += [joining(text) for text in self.joins]
         extra += [read_step(text) for text in self.steps]
-        extra += [calculation(text) for text in self.calculations]
+        extra = in_order(extra, [calculation(text) for text in self.calculations])
         extra += [{"do": "derive", "name": f"log_{name}", "log": name} for name in split(self.logs)]
         kinds = dict(pair(text, "--as") for text in self.kinds) | dict.fromkeys(split(self.categorical), "categorical")
+        extra, kinds = with_kinds(extra, kinds)
         missing, steps = (*plan.missing, *split(self.missing)), (*plan.prepare, *extra)
         return replace(plan, path=None, missing=missing, prepare=steps, kinds={**plan.kinds, **kinds})
 

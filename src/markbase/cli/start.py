@@ -21,6 +21,7 @@ from markbase.core.study.column import Column
 from markbase.core.study.exact_sums import find_totals
 from markbase.core.study.group_remarks import holds_dates, holds_times, separator_of_answers
 from markbase.core.study.numeric_remarks import (
+    classification_of,
     looks_like_group_numbers,
     looks_like_identifier,
     looks_like_weight,
@@ -275,6 +276,8 @@ def _why_not(column: Column, name: str, outcome: str, parts: tuple[str, ...]) ->
         return "looks like an identifier"
     if looks_like_group_numbers(column):
         return "looks like numbers of groups: a cluster of the errors, or fixed effects"
+    if told := classification_of(column):
+        return f"looks like {told}: a group, or a cluster of the errors"
     if numbers_rows_of_one(column):
         return "looks like numbers of persons measured more than once: a cluster of the errors"
     if looks_like_weight(column):

@@ -55,6 +55,8 @@ def as_option(step: Mapping[str, Any]) -> str:
             and "," not in str(rest["log"])
         ):
             return f"--log {shlex.quote(str(rest['log']))}"
+    if action == "calculate" and set(step) == {"do", "name", "expression"} and '"' not in str(step["name"]):
+        return f"--calculate {shlex.quote(' = '.join((_typed(str(step['name'])), str(step['expression']))))}"
     return f"--prepare {shlex.quote(inline(step))}"
 
 

@@ -126,8 +126,8 @@ def _remarks_on(column: Column) -> tuple[str, ...]:
         )
     elif whose := whose_numbers(column):
         told.append(
-            f"`{column.name}` looks like the numbers of {whose}, which sort and do not measure, and is in the model as a numeric column: if it holds such "
-            "numbers, leave it out, declare it categorical, or let the errors be clustered by it."
+            f"`{column.name}` looks like {whose}, which sort and do not measure, and is in the model as a numeric column: if it holds "
+            "these, leave it out, declare it categorical, or let the errors be clustered by it."
         )
     told += odd_values(column)
     no_answer = [column.levels[k].label for k in levels_of_no_answer(column)]

@@ -12,6 +12,7 @@ from markbase.core.errors import count_noun, listed
 from markbase.core.formatting import plain
 from markbase.core.rows.facts import NumberFacts
 from markbase.core.rows.parts import InParts
+from markbase.core.study.classifications import codes_of, is_named_as_codes, remark_on_codes
 from markbase.core.study.column import Column, kept
 from markbase.core.study.mixed_units import mixed_units
 from markbase.core.study.remark import FEW_VALUES, SKEWED, Remark, about_one, about_rows_of_one
@@ -37,9 +38,6 @@ _ENOUGH, _MOST_FAR = 20, 3
 """Of so many rows so many values may lie far from all others."""
 _MANY_NUMBERS, _MOST_OF_ONE = 32, 50
 """So many numbers, more than the days of a month, may be those of persons, each with at most so many rows on average."""
-_POSTAL = re.compile(
-    r"\b(post(al)?[ _-]?(code)?|zip([ _-]?code)?|plz|postcode)\b|postcode|postal|zipcode", re.IGNORECASE
-)
 _YEARS = re.compile(r"(?<![a-z])(years?|jahre?|année|annee|ano|anno|born|founded|since)(?![a-z])")
 CALENDAR = "years?|quarters?|months?|weeks?|days?|times?|periods?|jahre?|monate?|wochen?|tage?"
 """What columns that tell when are called, as a pattern of words."""
@@ -80,19 +78,15 @@ def numeric_remarks(column: Column, alike: int = 0) -> list[Remark]:
         remarks.append(Remark("looks like an identifier: whole numbers, none of them twice", mend))
     whole = isinstance(column.values, InParts) and column.values.facts.distinct is None
     codes = [] if whole else _stray_codes(values, distinct)
-    if (
-        not column.unit
-        and np.array_equal(distinct, np.round(distinct))
-        and _POSTAL.search(f"{column.name} {column.label}")
-    ):
-        mend = ({"do": "as_categorical", "column": column.name},)
-        remarks.append(
-            Remark("a postal code by its name: it sorts and does not measure", mend if len(distinct) <= 1000 else ())
-        )
+    sorting = remark_on_codes(column, distinct)
+    if sorting is not None:
+        remarks.append(sorting)
     if codes:
         told = [f"`{c:g}` ({int(np.sum(values == c))})" for c in codes]
         blank = ({"do": "blank", "column": column.name, "codes": [int(c) for c in codes]},)
         remarks.append(Remark(f"{listed(told)} {where_codes_stand(codes, 'far')}: a code for a missing answer?", blank))
+    elif sorting is not None:
+        pass
     elif looks_coded(column):
         text = f"digits that look like codes: {len(distinct)} whole numbers; if they are, declare it categorical"
         if looks_like_years(column):
@@ -289,11 +283,18 @@ def numbers_rows_of_one(column: Column) -> bool:
     return bool(together or (1 < begun <= _MOST_OF_ONE and len(values) >= _MANY_NUMBERS * begun))
 
 
+def classification_of(column: Column) -> str:
+    """Say of what a numeric column holds the codes, by its name; empty for none."""
+    return "" if column.is_categorical or not is_named_as_codes(column) else codes_of(column, _looked_at(column))
+
+
 def whose_numbers(column: Column) -> str:
     """Say of what a guessed numeric column seems to hold the numbers, which sort and do not measure; empty for none."""
     if looks_like_group_numbers(column):
-        return "groups"
-    return "persons, classes or places" if numbers_rows_of_one(column) else ""
+        return "the numbers of groups"
+    if told := classification_of(column):
+        return told
+    return "the numbers of persons, classes or places" if numbers_rows_of_one(column) else ""
 
 
 def looks_like_weight(column: Column) -> bool:
