@@ -205,15 +205,16 @@ def test_the_command_calculates_and_writes_it_into_a_plan(tmp_path):
     (tmp_path / "d.csv").write_text("score,body weight,cm\n1,60,160\n2,70,170\n4,80,180\n3,75,181\n6,91,179\n")
     options = ["--calculate", "\"bmi, all\" = 'body weight' / (cm / 100)^2", "--log", '"bmi, all"']
     done = run("prepare", tmp_path / "d.csv", *options, "--write-plan", tmp_path / "p.toml")
-    steps = [
-        "--prepare",
-        'do = "merge_levels", column = "tall", targets = {yes = [1], no = [0]}',
-        "--calculate",
-        "tall = floor(cm / 180)",
-        "--categorical",
-        "tall",
-    ]
-    assert "tall categorical 5 0 2 levels: no 3, yes 2" in " ".join(run("look", tmp_path / "d.csv", *steps).stdout.split())
+    steps = ["--prepare", 'do = "merge_levels", column = "tall", targets = {yes = [1], no = [0]}', "--calculate", "tall = floor(height / 180)"]
+    steps += ["--categorical", "tall, rank", "--rename", "cm=height, score=rank"]
+    told = " ".join(run("look", tmp_path / "d.csv", *steps).stdout.split())
+    assert re.search("tall categorical 5 0 2 levels: no 3, yes 2", told)
+    assert re.search("rank categorical 5 0 5 levels", told)
+    (tmp_path / "other.csv").write_text("height,weight\n170,60\n")
+    model = ["--rename", "cm=height, body weight=weight", "--calculate", "m=height/100", "--outcome", "score", "--terms", "weight,m", "--json"]
+    asked = [["--for", tmp_path / "other.csv"], ["--profile", "weight=60, height=170"], ["--profiles", tmp_path / "other.csv"]]
+    other = [json.loads(run("predict", tmp_path / "d.csv", *model, *own).stdout) for own in asked]
+    assert [own["predictions"][0]["predicted"] for own in other] == pytest.approx([other[0]["predictions"][0]["predicted"]] * 3, rel=1e-12)
     assert "'body weight' / (cm / 100)^2: 5 rows with a value" in " ".join(done.stdout.split())
     again = run("fit", tmp_path / "p.toml", "--outcome", "score", "--terms", '"bmi, all"', "--json")
     bmi = [w / (c / 100) ** 2 for w, c in zip([60, 70, 80, 75, 91], [160, 170, 180, 181, 179], strict=True)]

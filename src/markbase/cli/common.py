@@ -74,6 +74,14 @@ def data_options(function: F) -> F:
             panel=DATA,
         ),
         click.option(
+            "--rename",
+            "renames",
+            multiple=True,
+            metavar="OLD=NEW",
+            help="Another name for a column, several by commas: 'v23=age, v24=voice part'.",
+            panel=DATA,
+        ),
+        click.option(
             "--missing",
             multiple=True,
             metavar="CODES",
@@ -225,6 +233,8 @@ class Source:
     """Names of columns, several by commas."""
     labels: Sequence[str] = ()
     """``column: code=label, code=label`` texts."""
+    renames: Sequence[str] = ()
+    """``old=new`` texts, several by commas."""
     calculations: Sequence[str] = ()
     """``name = expression`` texts."""
     logs: Sequence[str] = ()
@@ -262,6 +272,8 @@ class Source:
         extra += [joining(text) for text in self.joins]
         extra += [read_step(text) for text in self.steps]
         extra = in_order(extra, [calculation(text) for text in self.calculations])
+        names = dict(pair(text, "--rename") for text in split(self.renames))
+        extra = in_order(extra, [{"do": "rename", "columns": names}] if names else [])
         extra += [{"do": "derive", "name": f"log_{name}", "log": name} for name in split(self.logs)]
         kinds = dict(pair(text, "--as") for text in self.kinds) | dict.fromkeys(split(self.categorical), "categorical")
         extra, kinds = with_kinds(extra, kinds)
@@ -331,6 +343,11 @@ class Source:
             if action == "as_long" and column in study:
                 continue  # the file is in long form
             new = set(step["columns"]) if action == "join" else {column}
+            if action == "rename":
+                step = {**step, "columns": {k: v for k, v in step["columns"].items() if k in study}}
+                new = set(step["columns"].values())
+                if not new:
+                    continue  # the file has the new names, or none of them
             if action == "join" and new <= {*study.columns}:
                 continue  # the file has these columns by itself
             if action in ("mark", "keep_levels"):

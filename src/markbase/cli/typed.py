@@ -16,6 +16,7 @@ _EXAMPLES = {
     "--at": "age=30,50,70",
     "--as": "rehearsal_day=categorical",
     "--base": "voice=alto",
+    "--rename": "v23=age",
     "--profile": "voice=alto",
     "--base-by": "voice=largest",
 }

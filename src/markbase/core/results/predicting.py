@@ -28,7 +28,7 @@ from markbase.core.results.estimates import Estimated
 from markbase.core.results.new_rows import PREDICTION_FIGURES, NewRows, head_of, new_rows
 from markbase.core.results.outcome_ends import NO_ENDS, Ends, passing_words
 from markbase.core.results.prediction_coverage import Held, coverage_words
-from markbase.core.results.profile_sources import in_columns_of_the_model
+from markbase.core.results.profile_sources import columns_that_tell, in_columns_of_the_model
 from markbase.core.results.readers import readers
 from markbase.core.rows.row_functions import look_up, refuse_in_parts
 from markbase.core.study.column import Column
@@ -119,7 +119,7 @@ class Predicting(Estimated):
                 self._remark_on_all(table)
                 return _back(self, table, np.ones(len(table), dtype=bool)) if back_transformed else table
             columns = dict(columns_of(profiles))
-            inside = [c for c in columns if c in variables_of(self.model_terms)]
+            inside = [c for c in columns if c in columns_that_tell(variables_of(self.model_terms), set(columns))]
             if not inside:
                 raise ColumnError("The profiles have no column of the model.")
             rows = [
@@ -330,7 +330,8 @@ def _of_table(fit: Predicting, data: Any) -> pd.DataFrame | None:
     if lacking and not isinstance(data, Study) and len(lacking) < len(variables_of(fit.model_terms)):
         return None
     rows = new_rows(fit, data)
-    given = {} if isinstance(data, Study) else {c: v for c, v in columns_of(data) if c in variables_of(fit.model_terms)}
+    used = columns_that_tell(variables_of(fit.model_terms), names)
+    given = {} if isinstance(data, Study) else {c: v for c, v in columns_of(data) if c in used}
     outside, predicted = len(rows.told), fit._of_rows(rows)
     own = {name_beside(PREDICTION_FIGURES, c): v.to_numpy() for c, v in given.items()}
     first = pd.DataFrame({**head_of(fit, rows), **own}, index=rows.index)

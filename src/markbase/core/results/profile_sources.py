@@ -49,6 +49,16 @@ def in_columns_of_the_model(variables: Mapping[str, Variable], profile: Mapping[
     return own
 
 
+def columns_that_tell(variables: Mapping[str, Variable], names: set[str]) -> set[str]:
+    """Return which columns of a table of profiles a model uses: its own, and those of which it has one that is made of them alone."""
+    found = names & variables.keys()
+    for name, variable in variables.items():
+        mine, rest = origins(variable.column, names)
+        if name not in names and not rest:
+            found |= set(mine)
+    return found
+
+
 def _number(name: str, value: Any) -> float:
     try:
         number = float(value)

@@ -7,14 +7,46 @@ from dataclasses import replace
 from typing import Self
 
 from markbase.core.errors import ColumnError, listed, quoted
-from markbase.core.study import declarations
+from markbase.core.study import declarations, renaming
 from markbase.core.study.column import ROLES, Role
 from markbase.core.study.steps.base_step import Stepping, given, plain
 from markbase.core.study.trail import TrailStep
 
 
 class Declaring(Stepping):
-    """Kinds, labels, order and roles."""
+    """Names, kinds, labels, order and roles."""
+
+    def rename(self, columns: Mapping[str, str], *, reason: str = "") -> Self:
+        """Give columns other names, which all that follows uses.
+
+        Parameters
+        ----------
+        columns : mapping of str to str
+            The name of each column so far, and its new one: ``{"v23": "age"}``.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study with the same columns in their order; what was made of one is known by the new name.
+
+        Raises
+        ------
+        ColumnError
+            If there is no such column, a name is blank, or two columns would have one name.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> mb.demo.choirs().rename({"travel_km": "way to rehearsal"})["way to rehearsal"].unit_many
+        'km'
+        """
+        for name in columns:
+            self.column(name)
+        told = listed([f"`{old}` is `{new}`" for old, new in columns.items()])
+        step = TrailStep("rename", "", f"Renamed: {told}.", given(columns=plain(columns)), reason)
+        return self._remade(renaming.renamed(self._columns, columns), step)
 
     def as_categorical(
         self,
