@@ -34,6 +34,10 @@ from markbase.show.text import to_text
 NUMERIC = ["age", "years_singing", "travel_km", "travel_min", "rehearsals", "concerts", "events", "practice_hours"]
 GROUPS = ["voice", "joined_through", "rehearsal_day", "choir", "district", "voice_and_stays"]
 ONE = ["log1p", "sqrt", "cube_root", "square", "centre", "z", "unit_range"]
+EXPRESSIONS = (
+    "max({a} - 8, 0)", "({a} - 9)^2", "log({a} + 1) * {b}", "{a} / ({b} + 1)", "100 * {a} / {b}", "abs({a} - 9)", "min({a}, {b})",
+    "log({a} / 2 + 1)", "round({a} / 10)", "2^({a} / 20)", "{a} - {b} / 3 + 2", "({a} + {b}) / 2",
+)  # fmt: skip
 TWO = ["sum", "mean", "difference", "product", "ratio", "rate"]
 WHOLE = ("page", "short page", "HTML", "JSON", "guide", "report", "saved", "ends")
 """What no fit may refuse."""
@@ -53,11 +57,17 @@ def drawn_study(rng: random.Random, seed: int) -> mb.Study:
     study = study._with(guests, TrailStep("open", "guest_of", "Another choir in every row."))
     for k in range(rng.choice([0, 1, 2, 3])):
         pool = [*NUMERIC, *(n for n in study.columns if n.startswith("d_"))]
-        how, name = rng.choice([*ONE, *TWO, "cut"]), f"d_{k}"
+        how, name = rng.choice([*ONE, *TWO, "cut", *["calculate"] * 6, "classify"]), f"d_{k}"
         try:
             if how == "cut":
                 middle = study.values(pool[0]).set_index("measure")["value"]["median"]
                 study = study.cut(pool[0], [float(middle)], name=f"band_{k}")
+            elif how == "calculate":
+                first, second = rng.sample(pool, 2)
+                study = study.calculate(name, rng.choice(EXPRESSIONS).format(a=first, b=second))
+            elif how == "classify":
+                levels = {"old": {"age": {"at_least": 60}}, "far alto": {"voice": "alto", "travel_km": {"above": 8}}}
+                study = study.classify(f"band_{k}", levels, otherwise="rest")
             else:
                 of = rng.sample(pool, 2) if how in TWO else rng.choice(pool)
                 study = study.derive(name, **{how: of})
@@ -83,7 +93,7 @@ def drawn_terms(rng: random.Random, study: mb.Study) -> list[Any]:
             terms.append(name)
     for name in made:
         if rng.random() < 0.5:
-            terms += [name, rng.choice(study.column(name).made.of)]
+            terms += [name, rng.choice([n for n in study.column(name).made.of if n in study] or [name])]
     return list({str(term): term for term in terms}.values())
 
 

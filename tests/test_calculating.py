@@ -98,13 +98,29 @@ def test_one_step_of_derive_is_that_step_however_it_is_written(expression, how, 
 def test_halves_are_rounded_away_from_0_and_steps_have_no_slope():
     study = mb.Study(pd.DataFrame({"x": [2.5, -2.5, 0.49999999999999994, 7.2, -0.5]}))
     assert study.calculate("n", "round(x)")["n"].values.tolist() == [3, -3, 0, 7, -1]
-    assert study.calculate("n", "log10(10^x * 10)")["n"].values == pytest.approx(study["x"].values + 1)
-    assert study.calculate("n", "-x^2 + 2^-1")["n"].values == pytest.approx(0.5 - study["x"].values ** 2)
+    assert study.calculate("n", "log10(10^x × 10) – 1")["n"].values == pytest.approx(study["x"].values)
+    assert study.calculate("n", "-x^2 + 2^-1 + (-2)^2")["n"].values == pytest.approx(4.5 - study["x"].values ** 2)
+    assert study.calculate("n", "log(12 + x)")["n"].made.how == "log"
     assert derivatives_of(study.calculate("n", "floor(x) + x")["n"].made, [np.ones(1)]) is None
-    with pytest.warns(mb.MarkbaseWarning, match="1 row left missing, too large a number"):
-        assert study.calculate("n", "exp(100 * x)")["n"].missing_counts() == [("too large a number", 1)]
-    with pytest.warns(mb.MarkbaseWarning, match=re.escape("1 row with `(x - 2.5)^2` = 0 left missing")):
-        assert study.calculate("n", "1 / (x - 2.5)^2 + x / (x - 2.5)")["n"].valid == 4
+    for told, expression, left in [("too large a number", "exp(100 * x)", 4), ("`(x - 2.5)^2` is 0", "1 / (x - 2.5)^2 + x / (x - 2.5)", 4),
+                                   ("`x - 2.5` is 0", "2 * (x - 2.5)^-1", 4), ("`(x + 0.5)^2` is 0", "log(1 / (x + 0.5)^2)", 4)]:  # fmt: skip
+        with pytest.warns(mb.MarkbaseWarning, match="1 row .*left missing"):
+            assert (new := study.calculate("n", expression)["n"]).missing_counts() == [(told, 1)]
+        assert new.valid == left
+
+
+@pytest.mark.parametrize(("expression", "differs"), [
+    ("log10(x) * y", "xy"), ("log2(x) + y", "x"), ("log1p(x) * 2", "x"), ("2^(x / 3)", "x"), ("x^y", "xy"), ("x / y * 2", "y"), ("2 * x + 3", ""), ("(x + y) / 2 * x", "xy"),
+    ("y / x + 1", "xy"), ("(-2)^2 * x", ""), ("(x + x) / 2", ""), ("log(2 + x) + y", "x"), ("sqrt(x) + exp(y)", "x"), ("(x - y) / 3 - 1", ""), ("max(x, y, 3)", "xy"), ("x^3 + 1 * y", "x"),
+])  # fmt: skip
+def test_slopes_are_those_of_the_expression_and_differ_by_what_is_in_them(expression, differs):
+    made = mb.Study(pd.DataFrame({"x": [1.5, 2.0, 4.0], "y": [2.5, 3.5, 1.5]})).calculate("n", expression)["n"].made
+    at = [np.array([1.25, 5.0]), np.array([2.75, 3.25])][: len(made.of)]
+    up, down = (value_of(made, [own + d * (k == 0) for k, own in enumerate(at)]) for d in (1e-6, -1e-6))
+    np.testing.assert_allclose(np.broadcast_to(derivatives_of(made, at)[0], 2), (up - down) / 2e-6, rtol=1e-7)
+    assert set(changing_with(made, made.of[0])) == ({*differs} if expression[:4] != "y / " else {"x"})
+    if made.how == "calculation":
+        assert read(read(expression).shown) == read(expression)
 
 
 @pytest.mark.parametrize(("expression", "told"), [
@@ -154,19 +170,22 @@ def rule(own, row):
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 @pytest.mark.parametrize("otherwise", ["rest", None])
 def test_a_row_has_the_first_level_it_meets_and_none_where_a_gap_leaves_that_open(otherwise, tmp_path, small_parts):  # noqa: ARG001
-    rng, values = np.random.default_rng(3), {"partner": ["yes", "no", None], "children": [0, 1, 2, 3, np.nan], "age": [25, 45, 70, np.nan]}
+    rng, values = np.random.default_rng(3), {"partner": ["yes", "no", None], "children": [0, 1, 2, 3, np.nan], "age": [25, 45, -9, np.nan]}
     frame = pd.DataFrame({name: rng.choice(own, 900) for name, own in values.items()})
     frame.to_parquet(tmp_path / "homes.parquet")
+    raw, frame = frame, frame.replace({"age": {-9: np.nan}})
     found = [[(label, met) for label, own in LEVELS.items() if (met := rule(own, row)) is not False] for row in frame.to_dict("records")]
     wanted = [own[0][0] if own and own[0][1] else "?" if own else otherwise for own in found]
-    for study in (mb.Study(frame), mb.open_study(tmp_path / "homes.parquet", in_parts=True)):
-        made = study.as_numeric("children").as_numeric("age").classify("home", LEVELS, otherwise=otherwise)
+    for study in (mb.Study(raw), mb.open_study(tmp_path / "homes.parquet", in_parts=True)):
+        made = study.as_numeric("children").as_numeric("age").blank("age", {-9: "refused"}).classify("home", LEVELS, otherwise=otherwise)
         told = whole(made)["home"]
         assert [v if isinstance(v, str) else None for v in told] == [None if v == "?" else v for v in wanted]
         table = made.check("home").table.set_index("level")["rows"]
         assert {k: table[k] for k in LEVELS} == {k: wanted.count(k) for k in LEVELS}
-        assert "meet the conditions of several levels, and have the first" in made.trail.steps[-1].text
+        several = sum(sum(met is True for _, met in own) > 1 for own in found)
+        assert f"{several} rows meet the conditions of several levels, and have the first" in made.trail.steps[-1].text
         why = dict(made["home"].missing_counts())
+        assert 0 < why["refused (-9)"] < sum(why.values())
         assert why.get("no level of `home`", 0) == (wanted.count(None) if otherwise is None else 0)
         assert sum(why.values()) == wanted.count("?") + wanted.count(None)
         ratio = made.calculate("n", "age / (children - 1) + log(age)")
@@ -187,6 +206,17 @@ def test_a_calculated_column_is_followed_by_fits_plans_and_saved_fits(tmp_path):
     mb.write_fit(fit, tmp_path / "fit.json")
     for own in (fit, mb.read_fit(tmp_path / "fit.json")):
         assert own.predict(profile)["predicted"].tolist() == pytest.approx([wanted], rel=1e-10)
+    known = fit.predict(pd.DataFrame([{"trips": 2.0, "travel_km": 5.0, "hinge": 0.0}]))  # of which travel_km says nothing more
+    assert known.iloc[0, :3].tolist() == [2.0, 0.0, fit.predict({"trips": 2, "hinge": 0})["predicted"].iloc[0]]
+    assert "travel_km" not in fit.predict(pd.DataFrame([{"age": 60.0, "travel_km": 5.0}]))
+    renamed = study.mark("voice", by="lowest_mean", of="belonging").rename({"age": "years", "belonging": "at home", "rehearsals": "r"})
+    other = mb.fit_linear(renamed, "at home", ["years", "hinge", "trips", "voice"])
+    table = other.coefficients.set_index("term")["estimate"]
+    assert other.simple_slopes("years", at={"years": [40, 60]})["slope"].tolist() == pytest.approx([table["years"], table["years"] + table["hinge"]])
+    assert other.predict({"years": 60, "travel_km": 8, "r": 10})["predicted"].iloc[0] == pytest.approx(
+        other.predict({"years": 60, "trips": np.log(9)})["predicted"].iloc[0]
+    )
+    assert "chosen by looking at the outcome" in " ".join(str(other).split())
     refused = [({"travel_km": 8}, "made of `travel_km` and `rehearsals`: a profile that gives `travel_km` gives `rehearsals` too"), ({**profile, "trips": 2}, "and not both"),
                ({**profile, "travel_km": -9}, "is not defined at `travel_km` = -9"), ({**profile, "travel_km": "far"}, "'far' in a profile is no number"), ({"km": 3}, "no column `km`")]  # fmt: skip
     for own, told in refused:
@@ -206,10 +236,10 @@ def test_the_command_calculates_and_writes_it_into_a_plan(tmp_path):
     options = ["--calculate", "\"bmi, all\" = 'body weight' / (cm / 100)^2", "--log", '"bmi, all"']
     done = run("prepare", tmp_path / "d.csv", *options, "--write-plan", tmp_path / "p.toml")
     steps = ["--prepare", 'do = "merge_levels", column = "tall", targets = {yes = [1], no = [0]}', "--calculate", "tall = floor(height / 180)"]
-    steps += ["--categorical", "tall, rank", "--rename", "cm=height, score=rank"]
+    steps += ["--categorical", "tall, rank", "--as", "kg=identifier", "--calculate", "kg = 'body weight' + 0", "--rename", "cm=height, score=rank"]
     told = " ".join(run("look", tmp_path / "d.csv", *steps).stdout.split())
     assert re.search("tall categorical 5 0 2 levels: no 3, yes 2", told)
-    assert re.search("rank categorical 5 0 5 levels", told)
+    assert re.search("rank categorical 5 0 5 levels.* kg numeric identifier 5", told)
     (tmp_path / "other.csv").write_text("height,weight\n170,60\n")
     model = ["--rename", "cm=height, body weight=weight", "--calculate", "m=height/100", "--outcome", "score", "--terms", "weight,m", "--json"]
     asked = [["--for", tmp_path / "other.csv"], ["--profile", "weight=60, height=170"], ["--profiles", tmp_path / "other.csv"]]

@@ -350,6 +350,11 @@ def test_what_a_hasty_analyst_would_miss_is_noticed_in_the_columns_and_again_in_
     usual = mb.Study(frame.assign(age=rng.integers(18, 100, n))).remarks()  # 99 is an age like others
     assert "missing answer" not in " ".join(r.text for r in usual.get("age", []))
     assert "hours_soc" not in seen
+    codes = mb.Study(
+        pd.DataFrame({"sic": rng.integers(1, 6, n), "nuts": rng.choice([10, 20], n), "nace": rng.choice([11, 25, 47], n), "isco": frame["isco_08"]}),
+        {"isco": {"kind": "numeric"}},
+    )
+    assert {name: told[0].mend[0]["do"] for name, told in codes.remarks().items() if "by its name" in told[0].text} == {"nace": "as_categorical"}
     mended = mb.Study(frame).prepare(mb.Study(frame).remarks()["isco_08"][0].mend)["isco_08_group"]
     assert dict(zip(mended.labels, mended.counts, strict=True)) == (frame["isco_08"] // 100).astype(str).value_counts().to_dict()
     told = {

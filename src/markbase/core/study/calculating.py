@@ -64,7 +64,7 @@ def _in_full(part: Part, columns: Mapping[str, Column], name: str) -> Recode:
 
     def of_rows(*numbers: Array) -> tuple[Array, Array]:
         values, faults = computed(part, dict(zip(names, numbers, strict=True)))
-        values, where = values + 0.0 * numbers[0], np.zeros(len(numbers[0]))
+        where = np.zeros(len(numbers[0]))
         for k, rows in reversed(list(enumerate(faults))):
             where = np.where(rows, k + 1.0, where)
         there = ~np.any([np.isnan(own) for own in numbers], axis=0)
@@ -101,7 +101,7 @@ def _lowest(part: Part, columns: Mapping[str, Column], rows: NDArray[np.bool_]) 
     """Say what a part of an expression is at the lowest in some rows."""
 
     def of_rows(*numbers: Array) -> tuple[Array]:
-        return (computed(part, dict(zip(part.columns, numbers, strict=True)))[0] + 0.0 * numbers[0],)
+        return (computed(part, dict(zip(part.columns, numbers, strict=True)))[0],)
 
     if not part.columns:
         return f"it is {part.shown}"

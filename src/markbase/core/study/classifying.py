@@ -68,7 +68,7 @@ def classified(
 def _met(
     column: Callable[[str], Column], columns: dict[str, Column], label: str, conditions: object
 ) -> tuple[Any, Any, str]:
-    """Return the rows that meet the conditions of a level, those of which it is not known, and the conditions in words."""
+    """Return the rows that meet the conditions of a level, those of which it is not known that they do not, and the conditions in words."""
     several: list[Any] = list(conditions) if isinstance(conditions, (list, tuple)) else [conditions]
     if not several or not all(isinstance(own, Mapping) and own for own in several):
         raise ColumnError(
@@ -86,7 +86,7 @@ def _met(
         failed.append(any_of([fails for _, fails, _ in each]))
         words.append(" and ".join(told for _, _, told in each))
     here = any_of(met)
-    return here, ~here & ~all_of(failed), "; or ".join(words)
+    return here, ~all_of(failed), "; or ".join(words)
 
 
 def _verified(

@@ -247,7 +247,7 @@ def _value(part: Part, values: Mapping[str, Array], faults: list[NDArray[np.bool
     if part.what in _OF_ONE:
         own = _OF_ONE[part.what]
         if own.allowed is not None:
-            faults.append(~own.allowed(of[0]) & ~np.isnan(of[0]))
+            faults.append(~own.allowed(of[0]))
         return own.value(of[0])
     first, second = of
     if part.what == "/":
