@@ -111,7 +111,7 @@ def test_halves_are_rounded_away_from_0_and_steps_have_no_slope():
 
 @pytest.mark.parametrize(("expression", "differs"), [
     ("log10(x) * y", "xy"), ("log2(x) + y", "x"), ("log1p(x) * 2", "x"), ("2^(x / 3)", "x"), ("x^y", "xy"), ("x / y * 2", "y"), ("2 * x + 3", ""), ("(x + y) / 2 * x", "xy"),
-    ("y / x + 1", "xy"), ("(-2)^2 * x", ""), ("(x + x) / 2", ""), ("log(2 + x) + y", "x"), ("sqrt(x) + exp(y)", "x"), ("(x - y) / 3 - 1", ""), ("max(x, y, 3)", "xy"), ("x^3 + 1 * y", "x"),
+    ("y / x + 1", "xy"), ("(-2)^2 * x", ""), ("(x + x) / 2", ""), ("log(2 + x) + y", "x"), ("sqrt(x) + exp(y)", "x"), ("(x - y) / 3 - 1", ""), ("max(x, y, 3)", "xy"), ("x^3 + 1 * y", "x"), ("1 / x + y", "x"),
 ])  # fmt: skip
 def test_slopes_are_those_of_the_expression_and_differ_by_what_is_in_them(expression, differs):
     made = mb.Study(pd.DataFrame({"x": [1.5, 2.0, 4.0], "y": [2.5, 3.5, 1.5]})).calculate("n", expression)["n"].made
@@ -176,6 +176,8 @@ def test_a_row_has_the_first_level_it_meets_and_none_where_a_gap_leaves_that_ope
     raw, frame = frame, frame.replace({"age": {-9: np.nan}})
     found = [[(label, met) for label, own in LEVELS.items() if (met := rule(own, row)) is not False] for row in frame.to_dict("records")]
     wanted = [own[0][0] if own and own[0][1] else "?" if own else otherwise for own in found]
+    with pytest.warns(mb.MarkbaseWarning, match="thin: “few” .1."):
+        mb.Study(frame.head(9).assign(k=range(9))).classify("n", {"few": {"k": 3}, "none": {"k": 99}})
     for study in (mb.Study(raw), mb.open_study(tmp_path / "homes.parquet", in_parts=True)):
         made = study.as_numeric("children").as_numeric("age").blank("age", {-9: "refused"}).classify("home", LEVELS, otherwise=otherwise)
         told = whole(made)["home"]
@@ -206,7 +208,7 @@ def test_a_calculated_column_is_followed_by_fits_plans_and_saved_fits(tmp_path):
     mb.write_fit(fit, tmp_path / "fit.json")
     for own in (fit, mb.read_fit(tmp_path / "fit.json")):
         assert own.predict(profile)["predicted"].tolist() == pytest.approx([wanted], rel=1e-10)
-    known = fit.predict(pd.DataFrame([{"trips": 2.0, "travel_km": 5.0, "hinge": 0.0}]))  # of which travel_km says nothing more
+    known = fit.predict(pd.DataFrame([{"trips": 2.0, "travel_km": 5.0, "rehearsals": 3.0, "hinge": 0.0}]))  # of which travel_km says nothing more
     assert known.iloc[0, :3].tolist() == [2.0, 0.0, fit.predict({"trips": 2, "hinge": 0})["predicted"].iloc[0]]
     assert "travel_km" not in fit.predict(pd.DataFrame([{"age": 60.0, "travel_km": 5.0}]))
     renamed = study.mark("voice", by="lowest_mean", of="belonging").rename({"age": "years", "belonging": "at home", "rehearsals": "r"})
@@ -216,6 +218,7 @@ def test_a_calculated_column_is_followed_by_fits_plans_and_saved_fits(tmp_path):
     assert other.predict({"years": 60, "travel_km": 8, "r": 10})["predicted"].iloc[0] == pytest.approx(
         other.predict({"years": 60, "trips": np.log(9)})["predicted"].iloc[0]
     )
+    assert other.slope_depends_on("years") == ["years"]
     assert "chosen by looking at the outcome" in " ".join(str(other).split())
     refused = [({"travel_km": 8}, "made of `travel_km` and `rehearsals`: a profile that gives `travel_km` gives `rehearsals` too"), ({**profile, "trips": 2}, "and not both"),
                ({**profile, "travel_km": -9}, "is not defined at `travel_km` = -9"), ({**profile, "travel_km": "far"}, "'far' in a profile is no number"), ({"km": 3}, "no column `km`")]  # fmt: skip
