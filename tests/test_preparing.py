@@ -352,7 +352,7 @@ def test_what_a_hasty_analyst_would_miss_is_noticed_in_the_columns_and_again_in_
     assert "hours_soc" not in seen
     codes = mb.Study(
         pd.DataFrame({"sic": rng.integers(1, 6, n), "nuts": rng.choice([10, 20], n), "nace": rng.choice([11, 25, 47], n), "isco": frame["isco_08"]}),
-        {"isco": {"kind": "numeric"}},
+        {"columns": {"isco": {"kind": "numeric"}}},
     )
     assert {name: told[0].mend[0]["do"] for name, told in codes.remarks().items() if "by its name" in told[0].text} == {"nace": "as_categorical"}
     mended = mb.Study(frame).prepare(mb.Study(frame).remarks()["isco_08"][0].mend)["isco_08_group"]
