@@ -36,6 +36,20 @@ def from_above(before, after, name):
 
 
 # each step on the demo data, what the remark must say ("" for none), and what must be true of source and result
+def _quarters(study, values, labels):
+    """Each edge is the value between two others that leaves the share below it nearest to a quarter, and so on; what follows repeats it."""
+    edges, told = study.trail.steps[-1].settings["edges"], values[~np.isnan(values)]
+    for k, edge in enumerate(edges, 1):
+        off = [abs(np.mean(told < v) - k / 4) for v in np.unique(told)]
+        assert abs(np.mean(told < edge) - k / 4) == min(off)
+    assert labels == [
+        f"lowest quarter (below {edges[0]:g})",
+        *(f"{n} quarter ({a:g} to below {b:g})" for n, a, b in zip(("2nd", "3rd"), edges, edges[1:], strict=False)),
+        f"highest quarter ({edges[2]:g} and more)",
+    ]
+    return study["q"].counts.tolist() == np.histogram(told, [-np.inf, *edges, np.inf])[0].tolist()
+
+
 STEPS_TRIED = [
     ({"do": "as_role", "column": "choir", "role": "identifier"}, "", lambda _, b: b["choir"].role == "identifier"),
     ({"do": "as_numeric", "column": "rehearsal_day"}, "", lambda a, b: b["rehearsal_day"].values[:9].tolist() == (a["rehearsal_day"].values[:9] + 1).tolist()),
@@ -65,6 +79,8 @@ STEPS_TRIED = [
     ({"do": "coalesce", "columns": ["age", "years_singing"], "name": "n"}, "`years_singing` has another value", lambda a, b: np.array_equal(b["n"].values, np.where(a["age"].present, a["age"].values, a["years_singing"].values))),
     ({"do": "cut", "column": "age", "edges": [30, 45, 90], "name": "band"}, "no row falls into `90 and more`", lambda a, b: b["band"].counts[0] == np.sum(a["age"].values < 30)),
     ({"do": "cut", "column": "age", "edges": [30], "name": "band", "edge_goes": "down", "labels": ["to 30", "older"]}, "", lambda a, b: b["band"].counts[0] == np.sum(a["age"].values <= 30)),
+    ({"do": "cut", "column": "practice_hours", "quantiles": 4, "name": "q"}, "", lambda a, b: _quarters(b, a["practice_hours"].values, b["q"].labels)),
+    ({"do": "cut", "column": "satisfaction", "quantiles": 4, "name": "q", "labels": ["a", "b", "c", "d"]}, "far from equal: bands of 12% to 38% of the rows, as equal values stay together", lambda a, b: b["q"].counts[3] == np.sum(a["satisfaction"].values == 5)),
     ({"do": "split_at", "column": "satisfaction", "above": 3, "name": "satisfied"}, "sensitive at 3", lambda a, b: b["satisfied"].counts[1] == np.sum(a["satisfaction"].values > 3)),
     ({"do": "split_at", "column": "travel_km", "at_least": 10, "name": "far", "labels": ["near", "far"]}, "", lambda a, b: b["far"].counts[1] == np.sum(a["travel_km"].values >= 10)),
     ({"do": "event", "column": "stays", "event": "yes"}, "", lambda _, b: b["stays"].levels[b["stays"].event].label == "yes"),
@@ -156,6 +172,9 @@ REFUSED = [
     ({"do": "keep_levels", "column": "voice", "levels": ["altos"]}, "no level `altos`. Did you mean `alto`"),
     ({"do": "cut", "column": "age", "edges": [45, 30], "name": "n"}, "numbers that rise"),
     ({"do": "cut", "column": "age", "edges": [45], "labels": ["a"], "name": "n"}, "make 2 bands"),
+    ({"do": "cut", "column": "satisfaction", "quantiles": 5, "name": "n"}, "too few different values for 5 bands of about as many rows each: 3 alone is in 38% of the rows"),
+    ({"do": "cut", "column": "age", "quantiles": 1, "name": "n"}, "into 2 to 100 bands"), ({"do": "cut", "column": "voice", "quantiles": 2, "name": "n"}, "nothing to cut"),
+    ({"do": "cut", "column": "age", "quantiles": 2, "edges": [30], "name": "n"}, "at edges, or at quantiles, and not at both"),
     ({"do": "split_at", "column": "age", "above": 200, "name": "n"}, "No row of `age` would be `high`"),
     ({"do": "event", "column": "voice", "event": "alto"}, "more than two levels; give the two-level group a name"),
     ({"do": "event", "column": "stays", "event": ["yes", "no"], "name": "n"}, "Every row"),
@@ -191,7 +210,7 @@ REFUSED = [
     ({"do": "lag", "column": "age", "order": "travel_km", "name": "n"}, "whole numbers"),
     ({"do": "mark", "column": "voice", "colour": "alto"}, "`mark` has no setting `colour`"),
     ({"do": "marc", "column": "voice"}, "no step `marc`. Did you mean `mark`"),
-    ({"do": "cut", "column": "age"}, "missing a required argument: 'edges'"),
+    ({"do": "cut", "column": "age"}, "missing a required argument: 'name'"),
     ({"column": "age"}, "a step is a table that says what to do"),
 ]  # fmt: skip
 

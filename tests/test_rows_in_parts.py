@@ -136,6 +136,7 @@ STEPS = {
     "keep levels": lambda s: s.keep_levels("voice", ["alto", "bass"]).levels("voice"),
     "thin levels": lambda s: s.merge_levels("joined_through", below=30).levels("joined_through"),
     "against the rest": lambda s: s.against_rest("voice", "alto", name="alto?").levels("alto?"),
+    "quarters": lambda s: s.cut("age", quantiles=4, name="band").check("band").table,
     "cut": lambda s: s.cut("age", edges=[30, 50], name="band").check("band").table,
     "event": lambda s: s.event("satisfaction", [4, 5], name="glad", labels=["no", "yes"]).levels("glad"),
     "indicators": lambda s: pd.concat([own for _, own in s.indicator_parts(["voice", "stays"])], ignore_index=True),

@@ -25,11 +25,11 @@ def cut_numeric(column: Column, edges: Sequence[float], labels: Sequence[str] | 
     A value at an edge goes into the band above it if `upper`. Empty bands, values at the edges and what a small move of the
     edges would change are in the notes.
     """
-    _check_numeric(column, name)
+    check_cuttable(column, name)
     points = [float(e) for e in edges]
     if not points or any(not np.isfinite(p) for p in points) or sorted(set(points)) != points:
         raise LevelError(f"The edges for `{name}` must be numbers that rise, not {list(edges)!r}.")
-    names = list(labels) if labels is not None else _band_names(points, upper)
+    names = list(labels) if labels is not None else band_names(points, upper)
     if len(names) != len(points) + 1 or len(set(names)) != len(names):
         raise LevelError(
             f"{count_noun(len(points), 'edge')} make {len(points) + 1} bands of `{column.name}`, each with a label of its own; "
@@ -45,7 +45,7 @@ def split_numeric(
     column: Column, above: float | None, at_least: float | None, labels: Sequence[str], name: str
 ) -> Recode:
     """Split a numeric column or a scale in two, the lower level the base: values `above` a threshold, or of `at_least` that."""
-    _check_numeric(column, name)
+    check_cuttable(column, name)
     if (above is None) == (at_least is None):
         raise LevelError(
             f"Say where to split `{column.name}`: above=3 (3 is low) or at_least=3 (3 is high), and one of them."
@@ -67,7 +67,8 @@ def split_numeric(
     return replace(recode, column=replace(recode.column, base=base))
 
 
-def _check_numeric(column: Column, name: str) -> None:
+def check_cuttable(column: Column, name: str) -> None:
+    """Refuse a column that cannot be cut into bands under a name, with the reason."""
     if column.is_categorical:
         raise ColumnError(
             f"`{column.name}` is categorical, so there is nothing to cut; `merge_levels` puts levels together."
@@ -78,7 +79,8 @@ def _check_numeric(column: Column, name: str) -> None:
         raise ColumnError(column.fault)
 
 
-def _band_names(points: Sequence[float], upper: bool) -> list[str]:
+def band_names(points: Sequence[float], upper: bool) -> list[str]:
+    """Write out the bands between rising edges; a value at an edge is in the band above it if `upper`."""
     texts = [plain(p, 12) for p in points]
     below, above = ("below", "and more") if upper else ("up to", "above")
     first = f"{below} {texts[0]}"

@@ -7,6 +7,7 @@ from typing import Self
 
 from markbase.core.errors import MarkbaseError
 from markbase.core.study import cutting, multiple_responses
+from markbase.core.study.quantiles import quantile_edges, quantile_names, with_shares
 from markbase.core.study.steps.base_step import Stepping, given, plain
 
 
@@ -16,8 +17,9 @@ class Cutting(Stepping):
     def cut(
         self,
         column: str,
-        edges: Sequence[float],
+        edges: Sequence[float] = (),
         *,
+        quantiles: int | None = None,
         name: str,
         labels: Sequence[str] | None = None,
         edge_goes: str = "up",
@@ -31,10 +33,13 @@ class Cutting(Stepping):
             A numeric column.
         edges : sequence of float
             Where one band ends and the next begins, rising; one fewer than bands.
+        quantiles : int, optional
+            Instead: so many bands of about as many rows each (4 for quarters), as far as equal values allow. The edges are those of these
+            rows and kept in the trail, so that other rows are cut at the same.
         name : str
             The name of the new column.
         labels : sequence of str, optional
-            One a band; by default the bands are written out.
+            One a band; by default the bands are written out, or are called as quarters, or whatever share they are.
         edge_goes : str
             ``up`` or ``down``: which band a value at an edge belongs to.
         reason : str
@@ -50,12 +55,12 @@ class Cutting(Stepping):
         ColumnError
             If there is no such column, it is categorical, or the name is taken.
         LevelError
-            For edges that do not rise, or labels that do not fit.
+            For edges that do not rise, labels that do not fit, and too few different values for so many quantiles.
 
         Warns
         -----
         MarkbaseWarning
-            For empty bands, and where a small move of an edge would change many rows.
+            For empty bands, where a small move of an edge would change many rows, and for bands of quantiles that are far from equal.
 
         Examples
         --------
@@ -68,11 +73,19 @@ class Cutting(Stepping):
         """
         if edge_goes not in ("up", "down"):
             raise MarkbaseError(f"A value at an edge goes `up` or `down`, not `{edge_goes}`.")
-        recode = cutting.cut_numeric(self.column(column), edges, labels, self._new_name(name), edge_goes == "up")
+        source, up = self.column(column), edge_goes == "up"
+        if quantiles is not None and len(edges):
+            raise MarkbaseError(f"`{column}` is cut at edges, or at quantiles, and not at both.")
+        if quantiles is not None:
+            edges = quantile_edges(source, quantiles, up, name)
+            labels = labels or quantile_names(edges, up)
+        recode = cutting.cut_numeric(source, edges, labels, self._new_name(name), up)
+        if quantiles is not None:
+            recode = with_shares(recode, source, list(edges))
         settings = given(column=column, edges=plain(edges), name=name, labels=plain(labels))
         if edge_goes != "up":
             settings["edge_goes"] = edge_goes
-        return self._recoded(recode, "cut", settings, reason, ("no row falls", "sensitive"))
+        return self._recoded(recode, "cut", settings, reason, ("no row falls", "sensitive", "far from equal"))
 
     def split_at(
         self,
