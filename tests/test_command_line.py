@@ -136,6 +136,7 @@ def test_every_command_with_a_table_for_a_manuscript_writes_the_one_python_write
         ("blocks", *of, "--block", "a: age", "--block", "b: voice"): mb.fit_blocks(study, "belonging", {"a": ["age"], "b": ["voice"]}),
         ("compare", *of, "--variant", "a: voice", "--variant", "b: age, voice"): mb.compare(mb.fit_linear(study, "belonging", ["voice"]), fit, names=["a", "b"]),
         ("dominance", *of, *terms): mb.dominance(fit),
+        ("describe", *of[:1], "age,voice", "--by", "stays"): mb.describe(study, ["age", "voice"], by="stays"),
         ("reliability", *of[:1], "rehearsals,concerts,events"): mb.reliability(study, ["rehearsals", "concerts", "events"]),
     }  # fmt: skip
     for number, (command, result) in enumerate(wanted.items()):

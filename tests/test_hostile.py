@@ -346,9 +346,7 @@ def test_every_public_function_takes_every_wrong_value_with_a_sentence(tmp_path,
     files |= {"write_plan": "a.toml", "write_data": "a.csv", "write_codebook": "b.toml", "write_fit": "a.json"}
     files["write_document"] = "a.md"
     good |= {"fits": {"x": objects["LinearFit"]}, "data": DATA, "results": objects["Screen"], "blocks": {"a": ["age"]}}
-    public = (
-        "fit_linear fit_logistic fit_blocks backward_elimination compare reliability screen screen_fit score polynomial interaction codebook_text"
-    )
+    public = "fit_linear fit_logistic fit_blocks backward_elimination compare describe reliability screen screen_fit score polynomial interaction codebook_text"
     functions = [(n, getattr(mb, n)) for n in public.split()]
     for name in files:
         function = getattr(mb, name)

@@ -54,7 +54,7 @@ TERMINALS = {
         f"markbase dominance {PLAN} --outcome belonging --terms age,years_singing,voice,rehearsals --bootstrap 200",
         "1080x806+0+0",
     ),
-    "collinearity.png": (f"markbase fit {PLAN} --outcome belonging --terms rehearsals,concerts,events", "1080x215+0+0"),
+    "describe.png": (f"markbase describe {PLAN} --by voice", "1080x1042+0+0"),
 }
 """File, command, and which part of the screen."""
 

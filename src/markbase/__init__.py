@@ -48,6 +48,7 @@ if TYPE_CHECKING:
     from markbase.core.results.logistic import LogisticFit
     from markbase.core.results.statements import Equation, Guide, Lines, Reading
     from markbase.core.results.stored_fit import StoredFit
+    from markbase.core.screening.description import Description, describe
     from markbase.core.screening.limits import Limits
     from markbase.core.screening.reliability import Reliability, reliability
     from markbase.core.screening.screen import Screen, screen, screen_fit
@@ -108,6 +109,7 @@ _HOMES = {
     "MarkbaseWarning": "markbase.core.errors",
     "Plan": "markbase.files.plan",
     "Reading": "markbase.core.results.statements",
+    "Description": "markbase.core.screening.description",
     "Reliability": "markbase.core.screening.reliability",
     "Score": "markbase.core.comparison.score",
     "Screen": "markbase.core.screening.screen",
@@ -148,6 +150,7 @@ _HOMES = {
     "read_codebook": "markbase.files.codebook",
     "read_fit": "markbase.files.fit_files",
     "read_plan": "markbase.files.plan",
+    "describe": "markbase.core.screening.description",
     "reliability": "markbase.core.screening.reliability",
     "report": "markbase.reports.report_file",
     "score": "markbase.core.comparison.score",
@@ -175,6 +178,7 @@ __all__ = [
     "ColumnError",
     "Comparison",
     "CrossValidation",
+    "Description",
     "Dominance",
     "Elimination",
     "Equation",
@@ -206,6 +210,7 @@ __all__ = [
     "compare",
     "cross_validate",
     "demo",
+    "describe",
     "dominance",
     "draw_adjusted",
     "draw_blocks",

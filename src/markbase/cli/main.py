@@ -26,6 +26,7 @@ _COMMANDS = {
         "look": "Show what is in a data file, or in one column of it.",
         "prepare": "Carry out preparing steps, verify them, and write the result.",
         "indicators": "Turn groups into indicator (dummy) columns and write them.",
+        "describe": "Describe the sample, by the levels of a group if wanted (table 1).",
         "start": "Draft a plan from a data file, with the guesses marked.",
     },
     "Screen and fit": {
@@ -52,7 +53,8 @@ _NO_ROOM = 137
 """Inside: that the memory did not do."""
 _NAMES = [name for names in _COMMANDS.values() for name in names]
 _WORDS = {
-    "look": "describe description descriptives summary summarise frequencies levels missing open show view",
+    "describe": "description descriptives table1 means frequencies crosstab crosstabs sample",
+    "look": "summary summarise levels missing open show view",
     "prepare": "clean recode merge transform filter derive blank",
     "indicators": "dummy dummies coding code",
     "start": "draft plan",

@@ -25,6 +25,7 @@ from markbase.core.errors import FitError, remark
 from markbase.core.reading.methods import Procedure
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.screening.description import describe
 from markbase.core.screening.limits import Limits
 from markbase.core.screening.reliability import reliability
 from markbase.core.screening.screen import screen
@@ -43,6 +44,7 @@ from markbase.reports.remarked import remarked
 from markbase.reports.report import report_html
 from markbase.show.blocks import comparison_page, cross_validation_page, elimination_page, score_page
 from markbase.show.coefficient_samples import samples_page, samples_record
+from markbase.show.description import description_page, description_record
 from markbase.show.dominance import dominance_page, dominance_record
 from markbase.show.page import Page
 from markbase.show.records import (
@@ -138,10 +140,18 @@ def carry_out(plan: Plan, progress: Progress) -> Results:
     check_columns(analysis, study.columns, plan.text, plan.source)
     results = Results(study)
     results.parts.append(Part("The data, prepared", (study_page(study, None), trail_page(study.trail))))
+    used: set[str] = set()
+    for number, sample in enumerate(analysis.samples):
+        with plan.naming("describe", number, f"description `{sample.name}`"):
+            described = describe(study, sample.columns, by=sample.by, weights=sample.weights)
+        results.parts.append(Part(sample.name, (description_page(described),)))
+        results.record.setdefault("describe", {})[sample.name] = description_record(described)
+        file = _file_name(sample.name, used)
+        results.tables |= {file: described.table, f"{file}-differences": described.differences}
+        results.manuscript.append(described)
     if analysis.screen:
         progress("screening")
         _screened(analysis, study, results)
-    used: set[str] = set()
     for number, scale in enumerate(analysis.scales):
         with plan.naming("reliability", number, f"reliability `{scale.name}`"):
             items = reliability(study, list(scale.items), level=scale.level)

@@ -30,7 +30,18 @@ if TYPE_CHECKING:
     from markbase.core.results.linear import LinearFit
     from markbase.core.results.logistic import LogisticFit
 
-_TABLES = ("blocks", "compare", "data", "fit", "output", "prepare", "reliability", "screen", "backward_elimination")
+_TABLES = (
+    "blocks",
+    "compare",
+    "data",
+    "describe",
+    "fit",
+    "output",
+    "prepare",
+    "reliability",
+    "screen",
+    "backward_elimination",
+)
 _DATA_KEYS = ("codebook", "encoding", "file", "file_column", "in_parts", "kinds", "layout", "missing", "sheet")
 
 

@@ -15,6 +15,7 @@ from markbase.core.results.equivalence import check_margin
 from markbase.files.plan_entries import (
     Analysis,
     CompareEntry,
+    DescribeEntry,
     EliminationEntry,
     FitEntry,
     ReliabilityEntry,
@@ -47,6 +48,7 @@ SCREEN_KEYS = ("limit_r", "limit_vif", "outcome", "terms", "weights", "weights_a
 COMPARE_KEYS = ("fits", "name")
 ELIMINATION_KEYS = ("fit", "keep", "limit", "name")
 RELIABILITY_KEYS = ("items", "level", "name")
+DESCRIBE_KEYS = ("by", "columns", "name", "weights")
 OUTPUT_KEYS = ("figures", "title")
 _TYPES: dict[str, tuple[type, ...]] = {
     "level": (int, float),
@@ -90,6 +92,7 @@ def read_analysis(mapping: Mapping[str, Any], text: str, source: str) -> Analysi
     return Analysis(
         fits=tuple(found),
         screen=screen,
+        samples=_describe_entries(mapping.get("describe", []), lines),
         scales=_reliability_entries(mapping.get("reliability", []), lines),
         comparisons=comparisons,
         eliminations=_elimination_entries(mapping.get("backward_elimination", []), found, lines),
@@ -246,6 +249,25 @@ def _term(given: Any) -> TermRequest:
     )
 
 
+def _describe_entries(given: Any, lines: Lines) -> tuple[DescribeEntry, ...]:
+    if not isinstance(given, list) or not all(isinstance(e, Mapping) for e in given):
+        raise lines.error("write [[describe]] above each description of the sample", "describe")
+    found = []
+    for number, entry in enumerate(given):
+        _check_keys(entry, DESCRIBE_KEYS, "describe", number, lines)
+        columns = entry.get("columns", [])
+        if not isinstance(columns, list) or not all(isinstance(i, str) for i in columns):
+            at = lines.within("describe", number, "columns")
+            raise lines.error('`columns` of a [[describe]] is a list of names: columns = ["age", "voice"]', at=at)
+        for key in ("by", "name", "weights"):
+            if key in entry and not isinstance(entry[key], str):
+                raise lines.error(f"`{key}` is a text, not {entry[key]!r}", at=lines.within("describe", number, key))
+        by = entry.get("by")
+        name = str(entry.get("name") or f"The sample{f' by {by}' if by else ''}")
+        found.append(DescribeEntry(name, tuple(columns), by, entry.get("weights")))
+    return tuple(found)
+
+
 def _reliability_entries(given: Any, lines: Lines) -> tuple[ReliabilityEntry, ...]:
     if not isinstance(given, list) or not all(isinstance(e, Mapping) for e in given):
         raise lines.error("write [[reliability]] above each scale", "reliability")
@@ -338,6 +360,7 @@ def check_columns(analysis: Analysis, columns: Sequence[str], text: str, source:
     """Refuse columns that the prepared data do not have, before anything is fitted, with the line, and names that come close."""
     lines, screened = Lines(text, source), analysis.screen
     needed: list[tuple[str, int, Sequence[str]]] = [(e.table, e.number, e.columns) for e in analysis.fits]
+    needed += [("describe", k, [*s.columns, *filter(None, (s.by, s.weights))]) for k, s in enumerate(analysis.samples)]
     needed += [("reliability", number, scale.items) for number, scale in enumerate(analysis.scales)]
     if screened:
         needed.append(("screen", 0, [*screened.terms, *filter(None, (screened.outcome, screened.weights))]))

@@ -133,6 +133,20 @@ class ScreenEntry:
 
 
 @dataclass(frozen=True)
+class DescribeEntry:
+    """A sample that is described."""
+
+    name: str
+    """What it is called."""
+    columns: tuple[str, ...] = ()
+    """The columns; none for all that can be."""
+    by: str | None = None
+    """The group by whose levels."""
+    weights: str | None = None
+    """Sampling weights."""
+
+
+@dataclass(frozen=True)
 class ReliabilityEntry:
     """A scale whose items are told together."""
 
@@ -176,6 +190,8 @@ class Analysis:
     """The fits and the entries in blocks, in the order of the plan."""
     screen: ScreenEntry | None = None
     """The screening; None for none."""
+    samples: tuple[DescribeEntry, ...] = ()
+    """Descriptions of the sample."""
     scales: tuple[ReliabilityEntry, ...] = ()
     """Scales whose reliability is told."""
     comparisons: tuple[CompareEntry, ...] = ()

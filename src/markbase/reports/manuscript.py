@@ -24,17 +24,29 @@ from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.fit import Fit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.rows.row_functions import sd_of
+from markbase.core.screening.description import Description
 from markbase.core.screening.reliability import Reliability
 from markbase.core.screening.screen import Screen
 from markbase.core.tables import rows_of
 from markbase.show.coefficient_samples import samples_table
+from markbase.show.description import beside_one_another
 from markbase.show.dominance import added_table
 from markbase.show.group_tables import joint_p, levels_table
 from markbase.show.page import Row, Section, Table
 from markbase.show.reliability import items_table
 from markbase.show.statistics import coefficients_table, df_words, side_by_side
 
-Result = AnyFit | Blocks | CoefficientSamples | Comparison | Dominance | Reliability | Screen | tuple[AnyFit, str]
+Result = (
+    AnyFit
+    | Blocks
+    | CoefficientSamples
+    | Comparison
+    | Description
+    | Dominance
+    | Reliability
+    | Screen
+    | tuple[AnyFit, str]
+)
 
 
 def manuscript_table(result: Result) -> Section:
@@ -44,7 +56,7 @@ def manuscript_table(result: Result) -> Section:
     table = suiting(result, _TABLES)
     if table is None:
         raise MarkbaseError(
-            f"A table for a manuscript is of a fit, its coefficients in samples, a blockwise entry, a comparison, a dominance analysis, a scale, a screening, or a fit and "
+            f"A table for a manuscript is of a fit, its coefficients in samples, a blockwise entry, a comparison, a sample, a dominance analysis, a scale, a screening, or a fit and "
             f'a group of it as `(fit, "voice")`; not of {told_value(result)}.'
         )
     return table(result)
@@ -215,6 +227,19 @@ def _items(found: Reliability) -> Section:
     return Section(f"Items of a scale of {len(found.items)}", note, (items_table(found, formal=True),))
 
 
+def _sample(found: Description) -> Section:
+    numeric, groups = ([c for c in found.columns if c.is_categorical == wanted] for wanted in (False, True))
+    tables = [beside_one_another(found, columns, formal=True) for columns in (numeric, groups) if columns]
+    heads, rows = tables[0].heads, [row for table in tables for row in table.rows]
+    by = f" by {found.by.name}" if found.by is not None else ""
+    counted = f"n = {found.used:,} of {found.rows:,} rows{f', those with a level of {found.by.name}' if found.by is not None else ''}"
+    note = f"M (SD) of numeric columns, n (%) of levels; {counted}, each column on those that have it"
+    note += f"; by the sampling weights in {found.weights}" if found.weights else ""
+    if len(found.compared):
+        note += ". p: Welch's F of numeric columns, Pearson's chi² of groups, each by itself; size: correlation ratio, Cramér's V"
+    return Section(f"The sample{by}", f"{note}.", (Table(heads, tuple(rows), frozenset(range(1, len(heads)))),))
+
+
 def _about_associations(screen: Screen) -> str:
     """Say which measures a table of associations holds, on which rows."""
     kinds = {name for row in screen.among.measures for name in row if name}
@@ -244,6 +269,7 @@ _TABLES: Mapping[type, Callable[[Any], Section]] = {
     Blocks: _steps,
     CoefficientSamples: _sampled,
     Comparison: _variants,
+    Description: _sample,
     Dominance: _shares,
     Fit: _model,
     Reliability: _items,

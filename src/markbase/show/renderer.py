@@ -21,6 +21,7 @@ from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.statements import Equation, Guide, Lines, Reading
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.results.turning_points import TurningPoint
+from markbase.core.screening.description import Description
 from markbase.core.screening.prune import Pruned
 from markbase.core.screening.reliability import Reliability
 from markbase.core.screening.screen import Screen
@@ -39,6 +40,7 @@ from markbase.show.blocks import (
     turning_point_page,
 )
 from markbase.show.coefficient_samples import samples_page
+from markbase.show.description import description_page
 from markbase.show.dominance import dominance_page
 from markbase.show.equation import equation_page, lines_page
 from markbase.show.fit import checks_page, fit_page, reading_page
@@ -68,6 +70,7 @@ _PAGES: dict[type, Callable[[Any], Page]] = {
     Comparison: comparison_page,
     CrossValidation: cross_validation_page,
     Blocks: blocks_page,
+    Description: description_page,
     Dominance: dominance_page,
     Elimination: elimination_page,
     Pruned: pruned_page,

@@ -185,6 +185,23 @@ def weights_unused(wanted: Sequence[Wanted], columns: Columns) -> str:
     return f"Rows count alike in {listed(quoted(bare))}, though `{declared[0]}` has their weights: for weighted ones give each its `weights`."
 
 
+def checked_weights(name: str, columns: Columns, lead: str = "") -> str:
+    """Return the name of a column of weights; refuse one that is none, in a sentence that begins with `lead`."""
+    if name not in columns:
+        raise ColumnError(f"{lead}there is no column `{name}` of weights.{near(name, columns)}")
+    column = columns[name]
+    if column.fault:
+        raise ColumnError(column.fault)
+    if column.is_categorical:
+        raise ColumnError(f"{lead}`{name}` is categorical: weights are numbers.")
+    low, high = column.span
+    if not (low >= 0 and 0 < high < math.inf):
+        raise ColumnError(
+            f"{lead}weights are finite, none of them below 0 and some above; `{name}` goes from {low:g} to {high:g}."
+        )
+    return name
+
+
 def _weights(name: str, measure: str, given: object, columns: Columns) -> str:
     """Return the name of a column of weights; refuse one that is none, and measures that have none."""
     if measure not in _WEIGHTED:
@@ -193,17 +210,7 @@ def _weights(name: str, measure: str, given: object, columns: Columns) -> str:
         )
     if not isinstance(given, str) or given not in columns:
         raise ColumnError(f"`{name}`: there is no column {told_value(given)} of weights.{near(str(given), columns)}")
-    column = columns[given]
-    if column.fault:
-        raise ColumnError(column.fault)
-    if column.is_categorical:
-        raise ColumnError(f"`{name}`: `{given}` is categorical: weights are numbers.")
-    low, high = column.span
-    if not (low >= 0 and 0 < high < math.inf):
-        raise ColumnError(
-            f"`{name}`: weights are finite, none of them below 0 and some above; `{given}` goes from {low:g} to {high:g}."
-        )
-    return given
+    return checked_weights(given, columns, f"`{name}`: ")
 
 
 def aggregated(columns: Columns, by: Sequence[str], wanted: Sequence[Wanted], rows: int) -> Aggregated:
