@@ -104,6 +104,23 @@ def test_what_cannot_be_told_is_blank_and_what_is_left_out_is_named():
     assert "rows 4 of 4 (100.0%): those with a level of g levels y 3, z 1 missing x 1" in text
     assert "2.0 (1.0) 2.0 (1.0) –" in text
     assert "In k fewer than 5 rows are expected in some cell" in text
+    assert "– (–)" not in text
+    few = pd.DataFrame(
+        {"x": [1.0, 2, 3, 9, 4], "y": [5.0, 5, 1, 2, np.nan], "z": [np.nan] * 5, "k": list("ababr"), "g": [*"yyyz", None], "h": [*"qqppp"]}
+    )
+    book = {"columns": {"k": {"kind": "categorical", "levels": ["a", "b", "never", "r"]}, "z": {"kind": "numeric"}}}
+    by_g, by_h = (mb.describe(mb.Study(few, book), ["x", "y", "z", "k"], by=by) for by in "gh")
+    assert by_g.differences["size"].iloc[0] == pytest.approx(np.corrcoef(few["x"][:4], few["g"][:4] == "z")[0, 1])
+    assert by_g.differences[["statistic", "size"]].iloc[3].tolist() == pytest.approx([4 / 3, math.sqrt(1 / 3)])  # no row with a g is r
+    assert by_g.table[by_g.table["column"] == "k"]["level"].tolist() == list("abr") * 3
+    assert (by_g.table[by_g.table["column"] == "z"]["n"] == 0).all()
+    assert by_h.differences.iloc[1][["statistic", "p"]].isna().all()  # y does not vary among q
+    with pytest.raises(mb.LevelError, match="1 level of `g` has rows"):
+        mb.describe(few.head(3), ["x"], by="g")
+    wide = mb.describe(FRAME.assign(g=FRAME["g"].map(lambda g: g and g * 24)), ["x", "k"], by="g")
+    assert "median" in str(wide)
+    assert "median" not in str(mb.describe(FRAME, ["x", "k"], by="g"))
+    assert mb.describe(mb.demo.choirs(), ["age"], weights="weight").unheeded == ("the clusters in `choir`",)
     roles = mb.describe(mb.demo.choirs(), ["age", "voice"])
     assert "Rows count alike: no account is taken of the clusters in choir and the weights in weight (their roles)." in " ".join(str(roles).split())
 
@@ -126,6 +143,7 @@ def test_command_plan_and_manuscript_tell_the_same(tmp_path):
     found = mb.describe(study, ["age", "belonging", "stays"], by="voice")
     row = found.table.set_index(["column", "level", "group"])
     assert f"{row.loc[('age', '', 'alto'), 'mean']:.1f} ({row.loc[('age', '', 'alto'), 'sd']:.1f})" in page
+    assert "no 642 (32.5%) 36.5% 32.0% 28.4% 28.8%" in " ".join(page.split())
     table = (tmp_path / "t.md").read_text()
     assert "| age, M (SD) | 47.8 (15.8) | 47.1 (16.0) | 47.8 (15.2) |" in table
     assert f"| &emsp;no | 642 (32.5%) | {int(row.loc[('stays', 'no', 'soprano'), 'count'])} (36.5%) |" in table

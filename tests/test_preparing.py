@@ -81,6 +81,7 @@ STEPS_TRIED = [
     ({"do": "cut", "column": "age", "edges": [30], "name": "band", "edge_goes": "down", "labels": ["to 30", "older"]}, "", lambda a, b: b["band"].counts[0] == np.sum(a["age"].values <= 30)),
     ({"do": "cut", "column": "practice_hours", "quantiles": 4, "name": "q"}, "", lambda a, b: _quarters(b, a["practice_hours"].values, b["q"].labels)),
     ({"do": "cut", "column": "satisfaction", "quantiles": 4, "name": "q", "labels": ["a", "b", "c", "d"]}, "far from equal: bands of 12% to 38% of the rows, as equal values stay together", lambda a, b: b["q"].counts[3] == np.sum(a["satisfaction"].values == 5)),
+    ({"do": "cut", "column": "belonging", "quantiles": 23, "name": "q"}, "", lambda _, b: [" ".join(b["q"].labels[k - 1].split()[:3]) for k in (1, 2, 3, 4, 11, 12, 13, 21, 22, 23)] == [f"{w} of 23" for w in ("lowest", "2nd", "3rd", "4th", "11th", "12th", "13th", "21st", "22nd", "highest")]),
     ({"do": "split_at", "column": "satisfaction", "above": 3, "name": "satisfied"}, "sensitive at 3", lambda a, b: b["satisfied"].counts[1] == np.sum(a["satisfaction"].values > 3)),
     ({"do": "split_at", "column": "travel_km", "at_least": 10, "name": "far", "labels": ["near", "far"]}, "", lambda a, b: b["far"].counts[1] == np.sum(a["travel_km"].values >= 10)),
     ({"do": "event", "column": "stays", "event": "yes"}, "", lambda _, b: b["stays"].levels[b["stays"].event].label == "yes"),

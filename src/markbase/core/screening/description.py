@@ -312,7 +312,7 @@ def _compared(column: Column, figures: pd.DataFrame, groups: Sequence[str]) -> d
     """Test whether groups differ in a column, and tell by how much they do."""
     own = figures[(figures["column"] == column.name) & figures["group"].isin(groups)]
     if column.is_categorical:
-        cells = own.pivot_table(index="group", columns="level", values="count", aggfunc="sum", sort=False).to_numpy(
+        cells = own.pivot_table(index="group", columns="level", values="count", aggfunc="sum").to_numpy(
             dtype=np.float64
         )
         return {"column": column.name, "test": "Pearson's chi²", "measure": "Cramér's V", **_chi_squared(cells)}
