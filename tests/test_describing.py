@@ -99,7 +99,12 @@ def test_what_cannot_be_told_is_blank_and_what_is_left_out_is_named():
     assert ([c.name for c in found.columns], found.left_out) == (["x", "far", "k", "w", "one", "all"], ("id", "day"))
     assert found.differences.set_index("column").loc[["one", "all"], ["statistic", "p", "size"]].isna().all(axis=None)
     thin = mb.describe(pd.DataFrame({"x": [1.0, 2, 3, np.nan], "k": list("abab"), "g": list("yyyz")}), by="g")
-    assert thin.differences[["statistic", "p"]].iloc[0].isna().all()
+    assert thin.differences[["statistic", "p", "size"]].iloc[0].isna().all()
+    gone, two = (
+        mb.describe(own, ["x"], by="g").differences
+        for own in (FRAME.assign(x=FRAME["x"].where(FRAME["g"] != "c")), FRAME[FRAME["g"].isin(["a", "b"])])
+    )
+    pd.testing.assert_frame_equal(gone, two)  # a level without values is none that differs
     text = " ".join(str(thin).split())
     assert "rows 4 of 4 (100.0%): those with a level of g levels y 3, z 1 missing x 1" in text
     assert "2.0 (1.0) 2.0 (1.0) –" in text
