@@ -247,6 +247,17 @@ def test_the_command_calculates_and_writes_it_into_a_plan(tmp_path):
     model = ["--rename", "cm=height, body weight=weight", "--calculate", "m=height/100", "--outcome", "score", "--terms", "weight,m", "--json"]
     asked = [["--for", tmp_path / "other.csv"], ["--profile", "weight=60, height=170"], ["--profiles", tmp_path / "other.csv"]]
     other = [json.loads(run("predict", tmp_path / "d.csv", *model, *own).stdout) for own in asked]
+    of_levels = [
+        "--prepare",
+        'do = "derive", name = "lm", level_mean = "cm", within = "score"',
+        "--categorical",
+        "score",
+        "--outcome",
+        "body weight",
+        "--terms",
+        "lm",
+    ]
+    assert re.search("no column `lm`, which the model needs", run("predict", tmp_path / "d.csv", *of_levels, "--for", tmp_path / "d.csv").stderr)
     assert [own["predictions"][0]["predicted"] for own in other] == pytest.approx([other[0]["predictions"][0]["predicted"]] * 3, rel=1e-12)
     assert "'body weight' / (cm / 100)^2: 5 rows with a value" in " ".join(done.stdout.split())
     again = run("fit", tmp_path / "p.toml", "--outcome", "score", "--terms", '"bmi, all"', "--json")

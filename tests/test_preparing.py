@@ -89,6 +89,7 @@ STEPS_TRIED = [
     ({"do": "event", "column": "satisfaction", "event": [4, 5], "name": "content"}, "mixture", lambda a, b: b["content"].counts[1] == np.sum(a["satisfaction"].values >= 4)),
     ({"do": "multiple_response", "column": "joined_through", "answer": "evening", "separator": " ", "name": "n"}, "rows without any answer stay missing", lambda _, b: b["n"].counts.tolist() == [1505, 480]),
     ({"do": "derive", "name": "n", "log": "practice_hours"}, "", lambda a, b: np.allclose(np.exp(b["n"].values), a["practice_hours"].values, equal_nan=True)),
+    ({"do": "derive", "name": "n", "level_mean": "age", "within": "joined_through"}, "", lambda a, b: np.allclose(b["n"].values, a.frame().groupby("joined_through")["age"].transform("mean"), equal_nan=True, rtol=1e-14) and b["n"].valid == a["joined_through"].valid),
     ({"do": "derive", "name": "n", "log1p": "concerts"}, "", lambda a, b: np.allclose(np.expm1(b["n"].values), a["concerts"].values)),
     ({"do": "derive", "name": "n", "sqrt": "concerts"}, "", lambda a, b: np.allclose(b["n"].values ** 2, a["concerts"].values)),
     ({"do": "derive", "name": "n", "cube_root": "age"}, "", lambda a, b: np.allclose(b["n"].values ** 3, a["age"].values, equal_nan=True)),
@@ -158,6 +159,7 @@ def test_every_step_that_can_be_written_down_is_tried():
 
 REFUSED = [
     ({"do": "derive", "name": "n", "log": "concerts"}, "needs values above 0, and 18 rows are not .* log1p takes zeros"),
+    ({"do": "derive", "name": "n", "level_mean": "age"}, "is that of its levels in a group: name one as `within`"),
     ({"do": "derive", "name": "n", "z": "voice"}, "`voice` is categorical, so `z` is refused: an indicator has no standard deviation"),
     ({"do": "derive", "name": "n", "lgo": "age"}, "knows no `lgo`. Did you mean `log`"),
     ({"do": "derive", "name": "n", "log": "age", "sqrt": "age"}, "one thing"),

@@ -147,6 +147,7 @@ STEPS = {
     "an answer of several": lambda s: s.multiple_response("joined_through", "open", separator=" ", name="n").levels("n"),
     "groups combined": lambda s: s.mark("stays", "no").combine_groups(["voice", "stays"], name="n").levels("n"),
     "z": lambda s: s.derive(name="new", z="age").values("new"),
+    "means of levels": lambda s: s.derive(name="new", level_mean="age", within="joined_through").values("new"),
     "z within": lambda s: s.derive(name="new", z="age", within="voice").values("new"),
     "range within": lambda s: s.derive(name="new", unit_range="age", within="voice").values("new"),
     "mean of items": lambda s: s.derive(name="new", mean=["rehearsals", "age"], least=1).values("new"),

@@ -334,8 +334,9 @@ class Source:
         for done in (step for step in like.trail.steps if step.action != "open"):
             step, action = done.record(), done.action
             column = str(step.get("name") or step.get("column") or "")
-            if action in ("hold_out", "keep", "lag", "leave_out_repeats", "sample"):
-                if action != "lag" or column in needed:
+            of_levels = action == "derive" and "within" in step
+            if of_levels or action in ("hold_out", "keep", "lag", "leave_out_repeats", "sample"):
+                if column in needed or not (of_levels or action == "lag"):
                     remark(
                         f"The step `{action}` is not carried out on `{file.name}`: it looks at other rows, or chooses them."
                     )

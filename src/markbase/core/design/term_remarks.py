@@ -45,6 +45,11 @@ def remark_on_derived(columns: Mapping[str, Column]) -> None:
                 f"`{column.name}` is the cube of `{one}`, which is in the model too: they are read together, as a curve. A polynomial of `{one}` of degree 3 "
                 f"says the same with its slopes and its turning points."
             )
+        elif made.how == "level mean" and made.of[0] in columns:
+            remark(
+                f"`{column.name}` is the mean of `{made.of[0]}` in each level of `{made.of[1]}`, and `{made.of[0]}` is in the model too: its coefficient is by how much more, or less, "
+                f"the levels differ than rows within them do (contextual effect, between less within), and that of `{made.of[0]}` is within."
+            )
         elif made.how == "product" and len(sources) == len(made.of):
             remark(
                 f"`{column.name}` is the product of {listed(quoted(sources))}: together they are an interaction; given as one, it is "

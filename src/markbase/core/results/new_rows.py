@@ -165,9 +165,9 @@ def new_rows(fit: Estimated, data: Any) -> NewRows:
             continue
         values = _numeric(variable.column, source)
         if values is None:
-            needed = (
-                f" (or {listed(quoted(variable.column.made.of))}, of which it was made)" if variable.column.made else ""
-            )
+            made = variable.column.made
+            whole = made is not None and can_follow(made)
+            needed = f" (or {listed(quoted(made.of))}, of which it was made)" if made is not None and whole else ""
             raise ColumnError(
                 f"The table has no column `{name}`{needed}, which the model needs.{near(name, source.names)}"
             )

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,6 +16,8 @@ from markbase.core.study.column import Column, Made, Unit
 from markbase.core.study.verification import Recode, before_and_after, with_missing
 
 Array = NDArray[np.float64]
+_FEW_ROWS = 10
+"""A mean of fewer rows is uncertain."""
 
 
 @dataclass(frozen=True)
@@ -56,6 +59,8 @@ _TRANSFORMS = {
     ),
 }
 RESCALINGS = ("centre", "unit_range", "z")
+LEVEL_MEAN = "level_mean"
+"""The mean of a column in the level of each row, as a column of its own."""
 TRANSFORMS = tuple(_TRANSFORMS)
 
 
@@ -143,6 +148,50 @@ def rescale(column: Column, how: str, name: str, within: Column | None) -> Recod
         )
     text = f"Made `{name}`, `{column.name}` {words} {whose} ({'; '.join(notes)})."
     return Recode(new, before_and_after(column, new, tuple(notes)), text)
+
+
+def level_mean(column: Column, name: str, within: Column | None) -> Recode:
+    """Make a column of the mean of another in the level of a group that each row has, its own value among those that count."""
+    check_numeric(column, LEVEL_MEAN)
+    if within is None or not within.is_categorical:
+        raise ColumnError(
+            f"A `{LEVEL_MEAN}` of `{column.name}` is that of its levels in a group: name one as `within`"
+            + (f"; `{within.name}` is numeric." if within is not None else ".")
+        )
+    present = column.present & within.present
+    if not np.any(present):
+        raise ColumnError(f"No row has a value in both `{column.name}` and `{within.name}`.")
+    codes = np.maximum(within.values, 0).astype(np.intp)
+    counts = np.bincount(codes[present], minlength=len(within.levels))
+    middle, _, _ = _by_level(column.values[present], codes[present], len(within.levels), "centre")
+    there = within.present & look_up(counts > 0, codes)
+    new = Column(
+        name,
+        "numeric",
+        np.where(there, look_up(middle, codes), np.nan),
+        label=f"mean of {column.label or column.name} in its {within.label or within.name}",
+        unit=column.unit,
+        made=Made("level mean", (column.name, within.name)),
+    )
+    new = with_missing(new, within, {f"no value of `{column.name}` in its `{within.name}`": within.present & ~there})
+    own = counts[counts > 0]
+    notes = [f"of {count_noun(len(own), 'level')} with {own.min():,} to {own.max():,} rows each"]
+    if (few := int(np.sum(own < _FEW_ROWS))) > 0:
+        notes.append(
+            f"{count_noun(few, 'level')} {'has' if few == 1 else 'have'} fewer than {_FEW_ROWS} rows, whose means are uncertain"
+        )
+    text = f"Made `{name}`, the mean of `{column.name}` in each level of `{within.name}` ({'; '.join(notes)})."
+    verified = before_and_after(column, new, tuple(notes))
+    total = float(
+        np.sum(np.where(present & there, new.values, 0.0))
+    )  # the means of the rows that have a value add up to their values
+    right = math.isclose(
+        total,
+        float(np.sum(column.values[present])),
+        rel_tol=1e-9,
+        abs_tol=1e-9 * max(map(abs, column.span)) * int(present.sum()),
+    )
+    return Recode(new, replace(verified, passed=right and bool(np.all((new.reasons() > 0) == ~new.present))), text)
 
 
 def _by_level(x: Array, codes: NDArray[np.intp], levels: int, how: str) -> tuple[Array, Array, int]:

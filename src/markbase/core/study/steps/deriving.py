@@ -30,7 +30,7 @@ class Deriving(Stepping):
         name : str
             The name of the new column.
         within : str, optional
-            For ``centre``, ``z`` and ``unit_range``: a group, each level on its own.
+            For ``centre``, ``z`` and ``unit_range``: a group, each level on its own; for ``level_mean``: of whose levels.
         least : int, optional
             For ``sum`` and ``mean``: how many items must be answered; by default all.
         per : float, optional
@@ -39,7 +39,7 @@ class Deriving(Stepping):
             Why; kept in the trail.
         **how
             One operation and what it is done to: ``log``, ``log1p``, ``sqrt``, ``cube_root``,
-            ``square``, ``reciprocal``, ``centre``, ``z`` or ``unit_range`` with a column;
+            ``square``, ``reciprocal``, ``centre``, ``z``, ``unit_range`` or ``level_mean`` with a column;
             ``sum`` or ``mean`` with a list of columns; ``difference``, ``product``, ``ratio`` or ``rate`` with two.
 
         Returns
@@ -67,7 +67,8 @@ class Deriving(Stepping):
         >>> mb.demo.choirs().derive("log_km", log1p="travel_km").column("log_km").kind
         'numeric'
         """
-        operations = (*transformations.TRANSFORMS, *transformations.RESCALINGS, *arithmetic.ARITHMETIC)
+        leveled = transformations.LEVEL_MEAN
+        operations = (*transformations.TRANSFORMS, *transformations.RESCALINGS, leveled, *arithmetic.ARITHMETIC)
         for key in how:
             if key not in operations:
                 raise MarkbaseError(f"`derive` knows no `{key}`.{near(key, sorted(operations))}")
@@ -77,7 +78,7 @@ class Deriving(Stepping):
             )
         (operation, of), new_name = next(iter(how.items())), self._new_name(name)
         options = {
-            "within": (within, transformations.RESCALINGS),
+            "within": (within, (*transformations.RESCALINGS, leveled)),
             "least": (least, ("mean", "sum")),
             "per": (per, ("rate",)),
         }
@@ -97,9 +98,14 @@ class Deriving(Stepping):
             recode = transformations.transform(self.column(of), operation, new_name)
         else:
             group = self.column(within) if within else None
-            recode = transformations.rescale(self.column(of), operation, new_name, group)
+            if operation == leveled:
+                recode = transformations.level_mean(self.column(of), new_name, group)
+            else:
+                recode = transformations.rescale(self.column(of), operation, new_name, group)
         settings = given(name=name, **{operation: plain(of)}, within=within, least=least, per=per)
-        return self._recoded(recode, "derive", settings, reason, ("with `", "the items do not", "against", "too small"))
+        return self._recoded(
+            recode, "derive", settings, reason, ("with `", "the items do not", "against", "too small", "uncertain")
+        )
 
     def calculate(self, name: str, expression: str, *, reason: str = "") -> Self:
         """Make a new numeric column of an expression of others: arithmetic, row by row.
