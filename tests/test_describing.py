@@ -120,6 +120,9 @@ def test_what_cannot_be_told_is_blank_and_what_is_left_out_is_named():
     assert by_g.table[by_g.table["column"] == "k"]["level"].tolist() == list("abr") * 3
     assert (by_g.table[by_g.table["column"] == "z"]["n"] == 0).all()
     assert by_h.differences.iloc[1][["statistic", "p"]].isna().all()  # y does not vary among q
+    coded = mb.describe(pd.DataFrame({"year": [1951.0, 1967, 1980, 2001] * 9 + [-99] * 4}))
+    assert "`year` is −99 in 4 rows, apart from all other values: a code for a missing answer?" in coded.statements[0]
+    assert " 2001" in str(coded)
     with pytest.raises(mb.LevelError, match="1 level of `g` has rows"):
         mb.describe(few.head(3), ["x"], by="g")
     wide = mb.describe(FRAME.assign(g=FRAME["g"].map(lambda g: g and g * 24)), ["x", "k"], by="g")

@@ -6,7 +6,7 @@ import math
 from typing import Any
 
 from markbase.core.errors import count_noun, listed, quoted
-from markbase.core.formatting import as_percent, decimals_for, number, p_value, share, without_zero
+from markbase.core.formatting import as_percent, decimals_for, number, p_value, share, ungrouped, without_zero
 from markbase.core.screening.description import Description
 from markbase.core.study.column import Column
 from markbase.core.tables import rows_of
@@ -41,7 +41,7 @@ def description_page(found: Description) -> Page:
         table = beside_one_another(found, groups) if found.by is not None else _levels(found, groups)
         sections.append(Section(f"{len(sections) + 1}  Groups", f"{words}{tested}", (table,)))
     said = Sentences(tuple((text, ()) for text in found.statements))
-    sections.append(Section(f"{len(sections) + 1}  What is not said", blocks=(said,)))
+    sections.append(Section(f"{len(sections) + 1}  What to mind", blocks=(said,)))
     by = f" by {found.by.name}" if found.by is not None else ""
     return Page(f"The sample{by}: {count_noun(len(found.columns), 'column')}", found.data_name, tuple(sections))
 
@@ -111,7 +111,7 @@ def beside_one_another(found: Description, columns: list[Column], formal: bool =
             some = [of[column.name, "", group] for group in ("", *levels)]
             spread = some[0].sd or 1.0
             decimals = decimals_for(spread, 3) if formal else max(decimals_for(spread, 2), 1)
-            cells = [f"{number(r.mean, decimals)} ({_number(r.sd, decimals)})" if r.n else "–" for r in some]
+            cells = [f"{_number(r.mean, decimals)} ({_number(r.sd, decimals)})" if r.n else "–" for r in some]
             rows.append(Row((f"{column.name}, M (SD)" if formal else column.name, *cells, *tested)))
             continue
         inside = [level for level in column.labels if (column.name, level, "") in of]
@@ -155,7 +155,7 @@ def _share(value: float) -> str:
 
 
 def _number(value: float, decimals: int) -> str:
-    return "–" if math.isnan(value) else number(value, decimals)
+    return "–" if math.isnan(value) else ungrouped(number(value, decimals))  # as years are written
 
 
 def description_record(found: Description) -> dict[str, Any]:

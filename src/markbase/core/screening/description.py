@@ -12,6 +12,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.arguments import checked
+from markbase.core.design.term_remarks import odd_values
 from markbase.core.display import ShownTables
 from markbase.core.errors import ColumnError, LevelError, MarkbaseError, count_noun, listed, quoted
 from markbase.core.inference.distributions import p_of_f
@@ -61,6 +62,8 @@ class Description(ShownTables):
     """Columns that are not described, for they sort too finely or tell rows apart."""
     unheeded: tuple[str, ...] = ()
     """Columns with the role of clusters, strata or weights, of which these figures take no account, each with what it holds."""
+    odd: tuple[str, ...] = ()
+    """What counts as a number in a column and looks like a code for a missing answer, or like another unit."""
     medians: bool = True
     """Whether medians are told: of rows in memory that count alike."""
 
@@ -86,7 +89,10 @@ class Description(ShownTables):
     @property
     def statements(self) -> tuple[str, ...]:
         """What the figures do not say, in sentences."""
-        told = ["Each column is described on the rows that have it, so that columns may rest on different rows."]
+        told = [
+            *self.odd,
+            "Each column is described on the rows that have it, so that columns may rest on different rows.",
+        ]
         if self.weights:
             told.append(
                 f"Means, standard deviations and shares count rows by `{self.weights}`; rows are counted as they are, and nothing is tested."
@@ -182,9 +188,10 @@ def describe(
     unheeded = tuple(f"the {_HELD[c.role or '']} in `{c.name}`" for c in drawn)
     names = ["column", "test", "statistic", "df", "df_rest", "p", "measure", "size", "expected"]
     used = study.rows if group is None else group.valid
+    odd = tuple(text for c in chosen if not c.is_categorical for text in odd_values(c))
     return Description(
         pd.DataFrame(records), pd.DataFrame(compared, columns=names), tuple(chosen), group, counts, study.rows, used, heavy,
-        study.name, left, unheeded, medians,
+        study.name, left, unheeded, odd, medians,
     )  # fmt: skip
 
 
