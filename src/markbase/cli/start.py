@@ -106,6 +106,9 @@ def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
     terms, left = _terms(study, outcome)
     explained = _toml(outcome)
     text += _marked(study, terms)
+    by = next((name for name in terms if study[name].is_categorical), "")
+    text += f"\n[[describe]]\ncolumns = {_toml([outcome, *terms])}\n"
+    text += f"# by = {_toml(by)}   # each level of it, beside all rows\n" if by else ""
     text += f"\n[screen]\noutcome = {explained}\nterms = {_toml(terms)}\n{_about_weights(study, outcome)}"
     text += f'\n[[fit]]\nname = "all together"\noutcome = {explained}\n'
     if logistic:
