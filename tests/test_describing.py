@@ -156,11 +156,27 @@ def test_command_plan_and_manuscript_tell_the_same(tmp_path):
     assert "| age, M (SD) | 47.8 (15.8) | 47.1 (16.0) | 47.8 (15.2) |" in table
     assert f"| &emsp;no | 642 (32.5%) | {int(row.loc[('stays', 'no', 'soprano'), 'count'])} (36.5%) |" in table
     assert "| all, n = 2,003 | soprano, n = 676 |" in table
+    age, home = "Age", "How much at home the singer feels, 0 to 100"
+    for command, told in (
+        (("describe", PLAN, *asked), ["Table 1. The sample by Voice part", f"| {age}, M (SD) |", f"| {home}, M (SD) |", "those with a level of voice,"]),
+        (("fit", PLAN, "--outcome", "belonging", "--terms", "voice", "--polynomial", "age=2"), [f"Table 1. {home}: linear", f"**{age} (quadratic)**", f"&emsp;{age}² |", "**Voice part**", "&emsp;tenor"]),
+        (("fit", PLAN, "--kind", "logistic", "--outcome", "stays", "--event", "yes", "--terms", "age,voice", "--interaction", "age,voice"), ["log odds of Stays for the next season = yes:", f"| {age}, per year |", f"**{age} × Voice part**"]),
+        (("groups", PLAN, "voice", "--outcome", "belonging", "--terms", "age,voice"), [f"{home}, by Voice part", "| tenor |"]),
+        (("screen", PLAN, "--terms", "age,stays"), [f"| 1. {age} |", "| 2. Stays for the next season (1: yes) |"]),
+        (("blocks", PLAN, "--outcome", "belonging", "--block", "a: age", "--block", "b: voice"), [f"{home}, block by block", "**Voice part**"]),
+        (("compare", PLAN, "--outcome", "belonging", "--terms", "age", "--variant", "b: age, voice"), [f"{home}: 2 models", "**Voice part**"]),
+        (("dominance", PLAN, "--outcome", "belonging", "--terms", "age,rehearsals"), [f"{home}: what each term", f"| {age} |"]),
+    ):  # fmt: skip
+        done = run(*command, "--manuscript", tmp_path / "l.md", "--column-labels", "--replace")
+        assert done.returncode == 0, done.stderr
+        labelled = (tmp_path / "l.md").read_text()
+        assert [words for words in told if words not in labelled] == []
     plan = tmp_path / "p.plan.toml"
     data = "".join(f'{key} = "{mb.demo.path(name)}"\n' for key, name in (("file", "choirs.csv"), ("codebook", "choirs.codebook.toml")))
-    plan.write_text(f'[data]\n{data}[[describe]]\nname = "Who sings"\nby = "voice"\ncolumns = ["age", "stays"]\n')
+    plan.write_text(f'[data]\n{data}[[describe]]\nname = "Who sings"\nby = "voice"\ncolumns = ["age", "stays"]\n[output]\nlabels = true\n')
     assert run("run", plan, "--into", tmp_path / "out").returncode == 0
     assert "Who sings" in (tmp_path / "out" / "report.html").read_text()
+    assert "Stays for the next season, n (%)" in (tmp_path / "out" / "tables.html").read_text()
     assert len(pd.read_csv(tmp_path / "out" / "tables" / "who-sings.csv")) == 3 * 6
     for wrong, told in (
         ('columns = "age"', "is a list of names"),

@@ -122,7 +122,9 @@ class Results:
         }
         if self.manuscript:
             kinds = [*TEXTS, *([".docx"] if can_write_documents() else [])]
-            found |= {f"tables{kind}": manuscript_bytes(self.manuscript, kind, title) for kind in kinds}
+            found |= {
+                f"tables{kind}": manuscript_bytes(self.manuscript, kind, title, plan.analysis.labels) for kind in kinds
+            }
         found |= {f"tables/{name}.csv": table_bytes(table, ".csv") for name, table in self.tables.items()}
         found |= {
             f"figures/{name}.{kind}": content

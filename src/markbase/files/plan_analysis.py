@@ -49,12 +49,13 @@ COMPARE_KEYS = ("fits", "name")
 ELIMINATION_KEYS = ("fit", "keep", "limit", "name")
 RELIABILITY_KEYS = ("items", "level", "name")
 DESCRIBE_KEYS = ("by", "columns", "name", "weights")
-OUTPUT_KEYS = ("figures", "title")
+OUTPUT_KEYS = ("figures", "labels", "title")
 _TYPES: dict[str, tuple[type, ...]] = {
     "level": (int, float),
     "cross_validate": (bool,),
     "dominance": (bool,),
     "figures": (bool,),
+    "labels": (bool,),
     "hold_out": (int, float),
     "margin": (int, float),
     "limit_r": (int, float),
@@ -98,6 +99,7 @@ def read_analysis(mapping: Mapping[str, Any], text: str, source: str) -> Analysi
         eliminations=_elimination_entries(mapping.get("backward_elimination", []), found, lines),
         title=str(output.get("title", "")),
         figures=bool(output.get("figures", True)),
+        labels=bool(output.get("labels", False)),
     )
 
 

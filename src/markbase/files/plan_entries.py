@@ -202,3 +202,5 @@ class Analysis:
     """The title of the report."""
     figures: bool = True
     """Whether figures are drawn."""
+    labels: bool = False
+    """Whether tables for a manuscript call columns by their labels."""

@@ -101,6 +101,7 @@ def plan_schema() -> Schema:
         "items": _TEXTS | {"minItems": 2},
         "title": _TEXT,
         "figures": _FLAG,
+        "labels": {**_FLAG, "description": "Whether tables for a manuscript call columns by their labels."},
     }
     for setting in fields(FitOptions):
         about = setting.metadata

@@ -30,7 +30,12 @@ _WIDTH = 6.2
 
 @checked
 def write_document(
-    results: Result | Sequence[Result], path: str | Path, *, title: str = "", replace: bool = False
+    results: Result | Sequence[Result],
+    path: str | Path,
+    *,
+    title: str = "",
+    labels: bool = False,
+    replace: bool = False,
 ) -> None:
     """Write tables of fits for a manuscript.
 
@@ -46,6 +51,8 @@ def write_document(
         package booktabs).
     title : str
         A heading for the document.
+    labels : bool
+        Whether columns are called by their labels, of a codebook, where they have some: in rows and captions; notes keep their names.
     replace : bool
         Whether a file that is there may be written over.
 
@@ -76,14 +83,14 @@ def write_document(
     if not several:
         raise MarkbaseError("Give at least one fit to write a table of.")
     refuse_to_replace(path, replace)
-    write_whole(path, manuscript_bytes(several, suffix, title))
+    write_whole(path, manuscript_bytes(several, suffix, title, labels))
 
 
-def manuscript_bytes(results: Sequence[Result], suffix: str, title: str = "") -> bytes:
+def manuscript_bytes(results: Sequence[Result], suffix: str, title: str = "", labels: bool = False) -> bytes:
     """Return tables of fits as the contents of a file that ends in `suffix`; raises as `write_document`."""
     if suffix == _SUFFIX:
-        return document_bytes(results, title)
-    return TEXTS[suffix]([manuscript_table(result) for result in results], title).encode()
+        return document_bytes(results, title, labels)
+    return TEXTS[suffix]([manuscript_table(result, labels) for result in results], title).encode()
 
 
 def can_write_documents() -> bool:
@@ -91,7 +98,7 @@ def can_write_documents() -> bool:
     return importlib.util.find_spec("docx") is not None
 
 
-def document_bytes(results: Sequence[Result], title: str = "") -> bytes:
+def document_bytes(results: Sequence[Result], title: str = "", labels: bool = False) -> bytes:
     """Return tables of fits as the contents of a document, as `write_document` takes them, the same bytes every time."""
     if not can_write_documents():
         raise FileError(
@@ -106,7 +113,7 @@ def document_bytes(results: Sequence[Result], title: str = "") -> bytes:
     if title:
         document.add_heading(title, level=1)
     for place, result in enumerate(results, 1):
-        table = manuscript_table(result)
+        table = manuscript_table(result, labels)
         _add(document, f"Table {place}. {table.title}", table)
     buffer = io.BytesIO()
     document.save(buffer)

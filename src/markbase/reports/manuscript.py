@@ -28,6 +28,7 @@ from markbase.core.screening.description import Description
 from markbase.core.screening.reliability import Reliability
 from markbase.core.screening.screen import Screen
 from markbase.core.tables import rows_of
+from markbase.reports.labelled import labelled, labels_of
 from markbase.show.coefficient_samples import samples_table
 from markbase.show.description import beside_one_another
 from markbase.show.dominance import added_table
@@ -49,8 +50,16 @@ Result = (
 )
 
 
-def manuscript_table(result: Result) -> Section:
-    """Return a result as the table of a manuscript: its caption as title, one table, and what stands below it as note."""
+def manuscript_table(result: Result, labels: bool = False) -> Section:
+    """Return a result as the table of a manuscript: its caption as title, one table, and what stands below it as note.
+
+    With `labels` columns are called by the labels they have.
+    """
+    told = _table(result)
+    return labelled(told, labels_of(result), isinstance(result, tuple)) if labels else told
+
+
+def _table(result: Result) -> Section:
     if isinstance(result, tuple) and len(result) == 2 and isinstance(result[0], Fit):
         return _levels(*result)
     table = suiting(result, _TABLES)
