@@ -164,7 +164,7 @@ def test_command_plan_and_manuscript_tell_the_same(tmp_path):
         (("groups", PLAN, "voice", "--outcome", "belonging", "--terms", "age,voice"), [f"{home}, by Voice part", "| tenor |"]),
         (("screen", PLAN, "--terms", "age,stays"), [f"| 1. {age} |", "| 2. Stays for the next season (1: yes) |"]),
         (("blocks", PLAN, "--outcome", "belonging", "--block", "a: age", "--block", "b: voice"), [f"{home}, block by block", "**Voice part**"]),
-        (("compare", PLAN, "--outcome", "belonging", "--terms", "age", "--variant", "b: age, voice"), [f"{home}: 2 models", "**Voice part**"]),
+        (("compare", PLAN, "--outcome", "belonging", "--variant", "a: age", "--variant", "b: age, voice"), [f"{home}: 2 models", "**Voice part**"]),
         (("dominance", PLAN, "--outcome", "belonging", "--terms", "age,rehearsals"), [f"{home}: what each term", f"| {age} |"]),
     ):  # fmt: skip
         done = run(*command, "--manuscript", tmp_path / "l.md", "--column-labels", "--replace")
