@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import functools
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -16,9 +17,9 @@ from markbase.core.design.term_remarks import odd_values
 from markbase.core.display import ShownTables
 from markbase.core.errors import ColumnError, LevelError, MarkbaseError, count_noun, listed, quoted
 from markbase.core.inference.distributions import p_of_f
-from markbase.core.rows.parts import bincount_of, in_parts
+from markbase.core.rows.parts import bincount_of, each_part, in_parts
 from markbase.core.rows.row_functions import constant, counted
-from markbase.core.study.aggregating import Wanted, aggregated, checked_weights
+from markbase.core.study.aggregating import checked_weights
 from markbase.core.study.column import Column, Level
 from markbase.core.study.frames import AnyTable
 from markbase.core.study.group_remarks import holds_dates, holds_times
@@ -256,18 +257,11 @@ def _described(
     """Return the figures of columns in each level of a key that has rows, the levels in turn."""
     here = np.flatnonzero(counted(key.values, len(key.levels)))
     numeric = [c for c in columns if not c.is_categorical and c.valid]
-    own = {
-        "by": replace(key, name="by", role=None),
-        **{f"of {c.name}": replace(c, name=f"of {c.name}") for c in numeric},
-    }
-    own |= {"weights": study[weights]} if weights else {}
-    by_weights = "weights" if weights else ""
-    wanted = [
-        Wanted(f"{measure} {c.name}", measure, f"of {c.name}", weights=by_weights if measure in ("mean", "sd") else "")
-        for c in numeric
-        for measure in (_MEASURES if medians else _MEASURES[:-1])
-    ]
-    told = aggregated(own, ["by"], wanted, study.rows).columns if wanted else {}
+    told = _figures(numeric, key, study[weights] if weights else None)
+    if medians:
+        for c in numeric:
+            each = (c.values[c.present & (key.values == k)] for k in range(len(key.levels)))
+            told[c.name]["median"] = np.array([np.median(own) if len(own) else math.nan for own in each])
     records: list[dict[str, Any]] = []
     for column in columns:
         size, place = len(column.levels), np.where(column.present, key.values, -1)
@@ -275,7 +269,7 @@ def _described(
         joint = np.where(place >= 0, place * max(size, 1) + (column.values if column.is_categorical else 0), -1)
         cells = counted(joint.astype(np.intp), len(key.levels) * max(size, 1)).reshape(len(key.levels), -1)
         shares = _shares(column, key, study, weights) if column.is_categorical else None
-        for at, k in enumerate(here):
+        for k in here:
             base = {
                 "column": column.name,
                 "level": "",
@@ -284,10 +278,8 @@ def _described(
                 "missing": int(rows[k] - valid[k]),
             }
             if shares is None:
-                figures = {
-                    m: float(told[f"{m} {column.name}"].values[at]) if f"{m} {column.name}" in told else math.nan
-                    for m in _MEASURES
-                }
+                own = told.get(column.name, {})
+                figures = {m: float(own[m][k]) if m in own else math.nan for m in _MEASURES}
                 records.append({**base, **figures, "count": None, "share": math.nan})
                 continue
             nothing = dict.fromkeys(_MEASURES, math.nan)
@@ -297,6 +289,69 @@ def _described(
                 if column.counts[v]
             ]
     return records
+
+
+def _figures(columns: Sequence[Column], key: Column, heavy: Column | None) -> dict[str, dict[str, Array]]:
+    """Return the mean, the standard deviation and the ends of numeric columns in each level of a key, in one pass; NaN where there is none.
+
+    By weights the variance is the weighted mean of squared deviations times n/(n − 1), n the rows that count.
+    """
+    if not columns:
+        return {}
+    weights = np.where(heavy.present, heavy.values, 0.0) if heavy is not None else key.values
+    lows = tuple(c.span[0] for c in columns)
+    spread = _Spread(len(key.levels), lows, heavy is not None)
+    parts = each_part(spread, [c.values for c in columns], key.values, weights)
+    n, total, above, squares, low, high = functools.reduce(_merged, parts)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        mean = np.where(total > 0, np.array(lows)[:, None] + above, np.nan)
+        sd = np.where(n > 1, np.sqrt(squares / total * (n / (n - 1))), np.nan)
+    told = {
+        "mean": mean,
+        "sd": sd,
+        "low": np.where(low <= high, low, np.nan),
+        "high": np.where(low <= high, high, np.nan),
+    }
+    return {c.name: {measure: values[k] for measure, values in told.items()} for k, c in enumerate(columns)}
+
+
+@dataclass(frozen=True)
+class _Spread:
+    """What the rows of a part say of columns in each level of a key: see the returned arrays."""
+
+    levels: int
+    lows: tuple[float, ...]
+    """The lowest value of each column, from which means are told: that costs no digits far from 0."""
+    weighed: bool
+
+    def __call__(self, columns: Sequence[Array], key: NDArray[np.integer], weights: Array) -> Array:
+        """Return how many rows count, by how much together, their mean above the lowest, the sum of squared deviations from it, and both ends."""
+        found = np.zeros((6, len(columns), self.levels))
+        found[4], found[5] = np.inf, -np.inf
+        for level in range(self.levels):
+            rows = np.flatnonzero(key == level)
+            for k, (column, lowest) in enumerate(zip(columns, self.lows, strict=True)):
+                here = rows[~np.isnan(column[rows])]
+                if not len(here):
+                    continue
+                values = column[here]
+                heavy = weights[here] if self.weighed else np.ones(len(here))
+                above, total = values - lowest, float(heavy.sum())
+                mean = float(heavy @ above) / total if total > 0 else 0.0
+                squares = float(heavy @ (above - mean) ** 2)
+                found[:, k, level] = np.count_nonzero(heavy), total, mean, squares, values.min(), values.max()
+        return found
+
+
+def _merged(one: Array, other: Array) -> Array:
+    """Put together what two parts say (Chan, Golub & LeVeque 1983, The American Statistician 37(3), 242-247)."""
+    total = one[1] + other[1]
+    share = np.divide(other[1], total, out=np.zeros_like(total), where=total > 0)
+    apart = other[2] - one[2]
+    mean, squares = one[2] + apart * share, one[3] + other[3] + apart**2 * one[1] * share
+    return np.array(
+        [one[0] + other[0], total, mean, squares, np.minimum(one[4], other[4]), np.maximum(one[5], other[5])]
+    )
 
 
 def _shares(column: Column, key: Column, study: Study, weights: str) -> Array:
