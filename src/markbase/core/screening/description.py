@@ -17,8 +17,8 @@ from markbase.core.design.term_remarks import odd_values
 from markbase.core.display import ShownTables
 from markbase.core.errors import ColumnError, LevelError, MarkbaseError, count_noun, listed, quoted
 from markbase.core.inference.distributions import p_of_f
-from markbase.core.rows.parts import bincount_of, each_part, in_parts
-from markbase.core.rows.row_functions import constant, counted
+from markbase.core.rows.parts import each_part, in_parts
+from markbase.core.rows.row_functions import constant
 from markbase.core.study.aggregating import checked_weights
 from markbase.core.study.column import Column, Level
 from markbase.core.study.frames import AnyTable
@@ -254,120 +254,115 @@ def _describes(column: Column) -> bool:
 def _described(
     columns: Sequence[Column], key: Column, study: Study, weights: str, medians: bool
 ) -> list[dict[str, Any]]:
-    """Return the figures of columns in each level of a key that has rows, the levels in turn."""
-    here = np.flatnonzero(counted(key.values, len(key.levels)))
-    numeric = [c for c in columns if not c.is_categorical and c.valid]
-    told = _figures(numeric, key, study[weights] if weights else None)
-    if medians:
-        for c in numeric:
-            each = (c.values[c.present & (key.values == k)] for k in range(len(key.levels)))
-            told[c.name]["median"] = np.array([np.median(own) if len(own) else math.nan for own in each])
+    """Return the figures of columns in each level of a key that has rows, the levels in turn, in one pass over these.
+
+    By weights the variance is the weighted mean of squared deviations times n/(n − 1), n the rows that count.
+    """
+    heavy = study[weights] if weights else None
+    lows = tuple(None if c.is_categorical else c.span[0] for c in columns)
+    tally = _Tally(len(key.levels), lows, tuple(len(c.levels) for c in columns), heavy is not None)
+    counted_by = key.values if heavy is None else np.where(heavy.present, heavy.values, 0.0)
+    rows, found = functools.reduce(_merged, each_part(tally, [c.values for c in columns], key.values, counted_by))
     records: list[dict[str, Any]] = []
-    for column in columns:
-        size, place = len(column.levels), np.where(column.present, key.values, -1)
-        valid, rows = counted(place, len(key.levels)), counted(key.values, len(key.levels))
-        joint = np.where(place >= 0, place * max(size, 1) + (column.values if column.is_categorical else 0), -1)
-        cells = counted(joint.astype(np.intp), len(key.levels) * max(size, 1)).reshape(len(key.levels), -1)
-        shares = _shares(column, key, study, weights) if column.is_categorical else None
-        for k in here:
+    for column, own in zip(columns, found, strict=True):
+        for k in np.flatnonzero(rows):
+            valid = int(own[0, k].sum() if column.is_categorical else own[6, k])
             base = {
                 "column": column.name,
                 "level": "",
                 "group": key.labels[k],
-                "n": int(valid[k]),
-                "missing": int(rows[k] - valid[k]),
+                "n": valid,
+                "missing": int(rows[k]) - valid,
             }
-            if shares is None:
-                own = told.get(column.name, {})
-                figures = {m: float(own[m][k]) if m in own else math.nan for m in _MEASURES}
-                records.append({**base, **figures, "count": None, "share": math.nan})
+            if not column.is_categorical:
+                median = math.nan
+                if medians and valid:
+                    median = float(np.median(column.values[column.present & (key.values == k)]))
+                records.append(
+                    {**base, **_measures(own[:, k], column.span[0]), "median": median, "count": None, "share": math.nan}
+                )
                 continue
-            nothing = dict.fromkeys(_MEASURES, math.nan)
+            total = float(own[1, k].sum())
             records += [
-                {**base, "level": column.labels[v], **nothing, "count": int(cells[k, v]), "share": float(shares[k, v])}
-                for v in range(size)
+                {**base, "level": column.labels[v], **dict.fromkeys(_MEASURES, math.nan), "count": int(own[0, k, v]),
+                 "share": float(own[1, k, v]) / total if total > 0 else math.nan}
+                for v in range(len(column.levels))
                 if column.counts[v]
-            ]
+            ]  # fmt: skip
     return records
 
 
-def _figures(columns: Sequence[Column], key: Column, heavy: Column | None) -> dict[str, dict[str, Array]]:
-    """Return the mean, the standard deviation and the ends of numeric columns in each level of a key, in one pass; NaN where there is none.
-
-    By weights the variance is the weighted mean of squared deviations times n/(n − 1), n the rows that count.
-    """
-    if not columns:
-        return {}
-    weights = np.where(heavy.present, heavy.values, 0.0) if heavy is not None else key.values
-    lows = tuple(c.span[0] for c in columns)
-    spread = _Spread(len(key.levels), lows, heavy is not None)
-    parts = each_part(spread, [c.values for c in columns], key.values, weights)
-    n, total, above, squares, low, high = functools.reduce(_merged, parts)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        mean = np.where(total > 0, np.array(lows)[:, None] + above, np.nan)
-        sd = np.where(n > 1, np.sqrt(squares / total * (n / (n - 1))), np.nan)
-    told = {
-        "mean": mean,
-        "sd": sd,
-        "low": np.where(low <= high, low, np.nan),
-        "high": np.where(low <= high, high, np.nan),
-    }
-    return {c.name: {measure: values[k] for measure, values in told.items()} for k, c in enumerate(columns)}
+def _measures(told: Array, lowest: float) -> dict[str, float]:
+    """Return what `_Tally` says of a numeric column in one level as figures; NaN where there is none."""
+    n, total, above, squares, low, high, _ = told.tolist()
+    sd = math.sqrt(squares / total * n / (n - 1)) if n > 1 else math.nan
+    ends = (low, high) if low <= high else (math.nan, math.nan)
+    return {"mean": lowest + above if total > 0 else math.nan, "sd": sd, "low": ends[0], "high": ends[1]}
 
 
 @dataclass(frozen=True)
-class _Spread:
-    """What the rows of a part say of columns in each level of a key: see the returned arrays."""
+class _Tally:
+    """What the rows of a part say of columns in each level of a key."""
 
     levels: int
-    lows: tuple[float, ...]
-    """The lowest value of each column, from which means are told: that costs no digits far from 0."""
+    lows: tuple[float | None, ...]
+    """The lowest value of each numeric column, from which means are told, which costs no digits far from 0; None of a group."""
+    sizes: tuple[int, ...]
+    """How many levels each group has."""
     weighed: bool
 
-    def __call__(self, columns: Sequence[Array], key: NDArray[np.integer], weights: Array) -> Array:
-        """Return how many rows count, by how much together, their mean above the lowest, the sum of squared deviations from it, and both ends."""
-        found = np.zeros((6, len(columns), self.levels))
-        found[4], found[5] = np.inf, -np.inf
-        for level in range(self.levels):
-            rows = np.flatnonzero(key == level)
-            for k, (column, lowest) in enumerate(zip(columns, self.lows, strict=True)):
-                here = rows[~np.isnan(column[rows])]
-                if not len(here):
-                    continue
-                values = column[here]
-                heavy = weights[here] if self.weighed else np.ones(len(here))
-                above, total = values - lowest, float(heavy.sum())
-                mean = float(heavy @ above) / total if total > 0 else 0.0
-                squares = float(heavy @ (above - mean) ** 2)
-                found[:, k, level] = np.count_nonzero(heavy), total, mean, squares, values.min(), values.max()
-        return found
+    def __call__(
+        self, columns: Sequence[NDArray[Any]], key: NDArray[np.integer], weights: NDArray[Any]
+    ) -> tuple[NDArray[np.int64], list[Array]]:
+        """Return how many rows each level has, and for each column an array.
+
+        Of a numeric one, shape (7, levels): how many rows count, by how much together, their mean above the lowest value, the sum of squared
+        deviations from it, both ends, and how many have a value. Of a group, shape (2, levels, its levels): its rows, and by how much they count.
+        """
+        rows = [np.flatnonzero(key == level) for level in range(self.levels)]
+        found = []
+        for column, lowest, size in zip(columns, self.lows, self.sizes, strict=True):
+            told = np.zeros((7, self.levels) if lowest is not None else (2, self.levels, size))
+            if lowest is not None:
+                told[4], told[5] = np.inf, -np.inf
+            for level, inside in enumerate(rows):
+                values = column[inside]
+                there = values >= 0 if lowest is None else ~np.isnan(values)
+                values = values[there]
+                heavy = weights[inside][there] if self.weighed else np.ones(len(values))
+                if lowest is None:
+                    told[0, level], told[1, level] = (
+                        np.bincount(values, minlength=size),
+                        np.bincount(values, heavy, size),
+                    )
+                elif len(values):
+                    told[:, level] = _spread(values, lowest, heavy)
+            found.append(told)
+        return np.array([len(inside) for inside in rows]), found
 
 
-def _merged(one: Array, other: Array) -> Array:
+def _spread(values: Array, lowest: float, heavy: Array) -> tuple[float, ...]:
+    above, total = values - lowest, float(heavy.sum())
+    mean = float(heavy @ above) / total if total > 0 else 0.0
+    squares = float(heavy @ (above - mean) ** 2)
+    ends = float(values.min()), float(values.max())
+    return float(np.count_nonzero(heavy)), total, mean, squares, *ends, float(len(values))
+
+
+def _merged(
+    one: tuple[NDArray[np.int64], list[Array]], other: tuple[NDArray[np.int64], list[Array]]
+) -> tuple[NDArray[np.int64], list[Array]]:
     """Put together what two parts say (Chan, Golub & LeVeque 1983, The American Statistician 37(3), 242-247)."""
-    total = one[1] + other[1]
-    share = np.divide(other[1], total, out=np.zeros_like(total), where=total > 0)
-    apart = other[2] - one[2]
-    mean, squares = one[2] + apart * share, one[3] + other[3] + apart**2 * one[1] * share
-    return np.array(
-        [one[0] + other[0], total, mean, squares, np.minimum(one[4], other[4]), np.maximum(one[5], other[5])]
-    )
-
-
-def _shares(column: Column, key: Column, study: Study, weights: str) -> Array:
-    """Return the share of each level in each level of a key, shape (keys, levels)."""
-    size, place = len(column.levels), np.where(column.present, key.values, -1)
-    joint = np.where(place >= 0, place * size + column.values, -1).astype(np.intp)
-    heavy: Any = 1.0
-    if weights:
-        heavy = np.where(study[weights].present, study[weights].values, 0.0)
-    sums = np.asarray(
-        bincount_of(joint + 1, np.where(joint >= 0, heavy, 0.0), len(key.levels) * size + 1)[1:], dtype=np.float64
-    )
-    cells = sums.reshape(len(key.levels), size)
-    with np.errstate(invalid="ignore"):
-        found: Array = cells / cells.sum(axis=1, keepdims=True)
-    return found
+    found = []
+    for a, b in zip(one[1], other[1], strict=True):
+        both = a + b
+        if a.ndim == 2:  # a numeric column
+            share = np.divide(b[1], both[1], out=np.zeros_like(b[1]), where=both[1] > 0)
+            apart = b[2] - a[2]
+            both[2], both[3] = a[2] + apart * share, both[3] + apart**2 * a[1] * share
+            both[4], both[5] = np.minimum(a[4], b[4]), np.maximum(a[5], b[5])
+        found.append(both)
+    return one[0] + other[0], found
 
 
 def _compared(column: Column, figures: pd.DataFrame, groups: Sequence[str]) -> dict[str, Any]:
