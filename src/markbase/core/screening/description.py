@@ -164,8 +164,8 @@ def describe(
     >>> found.table.loc[found.table["group"] == "", ["column", "level", "n"]]
       column level     n
     0    age        1960
-    1  stays    no  2003
-    2  stays   yes  2003
+    1  stays    no  1978
+    2  stays   yes  1978
     """
     study = as_study(study)
     group = _grouping(study, by)

@@ -356,13 +356,10 @@ class Recoding(Stepping):
         Examples
         --------
         >>> import markbase as mb
-        >>> import pandas as pd
-        >>> table = pd.DataFrame({"partner": ["no", "no", "yes", None], "children": [2, None, 0, 3]})
-        >>> study = mb.Study(table).classify(
-        ...     "home", {"alone": {"partner": "no", "children": 0}, "single parent": {"partner": "no"}}, otherwise="couple"
-        ... )
-        >>> study["home"].values.tolist(), study["home"].labels
-        ([1, -1, 2, -1], ['alone', 'single parent', 'couple'])
+        >>> study = mb.demo.choirs().keep({"age": {"present": True}})
+        >>> levels = {"old hand": {"years_in_choir": {"at_least": 20}}, "late starter": {"age": {"at_least": 50}, "years_singing": {"below": 5}}}
+        >>> study.classify("stage", levels, otherwise="other").levels("stage")["level"].tolist()
+        ['old hand', 'late starter', 'other']
         """
         recode = classifying.classified(self.column, levels, otherwise, self._new_name(name))
         settings = given(name=name, levels=plain(levels), otherwise=otherwise)
