@@ -33,6 +33,37 @@ HOSTILE = [
 ]
 ROWS = 120
 JOINED = ("choir_homes.csv", "choir_homes.codebook.toml")
+MAKING = """[data]
+file = "choirs.csv"
+[[prepare]]
+do = "rename"
+columns = {belonging = "home", travel_km = "way to go"}
+[[prepare]]
+do = "calculate"
+name = "effort"
+expression = "log(1 + 'way to go' * rehearsals / 10) - max(age - 50, 0)^2 / (concerts + 1)"
+[[prepare]]
+do = "classify"
+name = "stage"
+levels = {old = {years_in_choir = {at_least = 10}}, late = [{age = {above = 50}}, {voice = "alto"}]}
+otherwise = "rest"
+[[prepare]]
+do = "cut"
+column = "effort"
+quantiles = 3
+name = "thirds"
+[[prepare]]
+do = "derive"
+name = "mean_age"
+level_mean = "age"
+within = "choir"
+[[describe]]
+by = "stage"
+columns = ["effort", "thirds", "home"]
+[output]
+labels = true
+"""
+"""A plan that makes columns, and describes them."""
 JOINING = """
 [data]
 file = "choirs.csv"
@@ -59,7 +90,8 @@ def originals(folder: Path) -> dict[str, tuple[bytes, list[list[str]]]]:
     """Return good files by name, each with the commands that read it."""
     study = mb.demo.choirs()
     frame = study.frame().head(ROWS)
-    fit = mb.fit_linear(study.merge_levels("voice", {"tenor": ["tennor"]}), "belonging", ["age", "voice"])
+    made = study.merge_levels("voice", {"tenor": ["tennor"]}).calculate("past_50", "max(age - 50, 0)")
+    fit = mb.fit_linear(made, "belonging", ["age", "past_50", "voice"])
     mb.write_fit(fit, folder / "fit.json")
     for name in mb.demo.FILES[:3]:
         (folder / name).write_bytes(mb.demo.path(name).read_bytes())
@@ -81,6 +113,7 @@ def originals(folder: Path) -> dict[str, tuple[bytes, list[list[str]]]]:
         (folder / name).write_bytes(mb.demo.path(name).read_bytes())
     found["h.csv"] = (mb.demo.path(JOINED[0]).read_bytes(), [["prepare", mb.demo.FILES[0], "--join", "h.csv: choir"]])
     found["j.plan.toml"] = (JOINING.encode(), [["prepare", "j.plan.toml"]])
+    found["m.plan.toml"] = (MAKING.encode(), [["prepare", "m.plan.toml"], ["describe", "m.plan.toml", "--by", "stage"]])
     (folder / "two_a.csv").write_bytes(tables["t.csv"])
     found["two_b.csv"] = (tables["t.csv"], [["look", "two_*.csv", "--file-column", "part"]])
     saved = (folder / "fit.json").read_bytes()
