@@ -19,6 +19,7 @@ from markbase.core.errors import ColumnError, LevelError, MarkbaseError, count_n
 from markbase.core.inference.distributions import p_of_f
 from markbase.core.rows.parts import each_part, in_parts
 from markbase.core.rows.row_functions import constant
+from markbase.core.screening.unheeded import unheeded_in, unheeded_words
 from markbase.core.study.aggregating import checked_weights
 from markbase.core.study.column import Column, Level
 from markbase.core.study.frames import AnyTable
@@ -34,7 +35,6 @@ _MOST_GROUPS, _MOST_LEVELS = 12, 30
 _FEW_EXPECTED = 5
 """Where fewer rows are expected in a cell, chi-squared is no good guide."""
 _MEASURES = ("mean", "sd", "low", "high", "median")
-_HELD = {"cluster": "clusters", "stratum": "strata", "weight": "weights"}
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -110,9 +110,8 @@ class Description(ShownTables):
                     f"In {listed(quoted(few))} fewer than {_FEW_EXPECTED} rows are expected in some cell, where chi² is no good guide to p: merge thin levels."
                 )
         if self.unheeded:
-            role = "its role" if len(self.unheeded) == 1 else "their roles"
             what = "Rows are taken for independent and count alike" if tests else "Rows count alike"
-            told.append(f"{what}: no account is taken of {listed(self.unheeded)} ({role}).")
+            told.append(unheeded_words(self.unheeded, what))
         return tuple(told)
 
     @property
@@ -185,8 +184,7 @@ def describe(
         compared = (
             [] if heavy else [_compared(c, pd.DataFrame(records), [label for label, _ in counts]) for c in chosen]
         )
-    drawn = (study[n] for n in study.columns if study[n].role in _HELD and n not in (weights, by))
-    unheeded = tuple(f"the {_HELD[c.role or '']} in `{c.name}`" for c in drawn)
+    unheeded = unheeded_in(study, (weights, by))
     names = ["column", "test", "statistic", "df", "df_rest", "p", "measure", "size", "expected"]
     used = study.rows if group is None else group.valid
     odd = tuple(text for c in chosen if not c.is_categorical for text in odd_values(c))

@@ -19,6 +19,7 @@ from markbase.core.errors import ColumnError, FitError, MarkbaseError, listed, q
 from markbase.core.formatting import as_percent, number, without_zero
 from markbase.core.rows.row_functions import evenly_spread
 from markbase.core.screening.association import ROWS_LOOKED_AT, interval_of_r, stretch_of_z
+from markbase.core.screening.unheeded import unheeded_in, unheeded_words
 from markbase.core.study.column import Column
 from markbase.core.study.consistency import Consistency, consistency_of
 from markbase.core.study.frames import AnyTable
@@ -144,10 +145,7 @@ class Reliability(ShownTables):
                 f"component holds {first}, the second {second}."
             )
         if self.unheeded:
-            role = "its role" if len(self.unheeded) == 1 else "their roles"
-            told.append(
-                f"Rows are taken for independent and count alike: no account is taken of {listed(self.unheeded)} ({role})."
-            )
+            told.append(unheeded_words(self.unheeded, "Rows are taken for independent and count alike"))
         told.append(
             "It is reliability in these rows, and only where the items err independently; among people who are more alike it is lower."
         )
@@ -279,14 +277,13 @@ def reliability(study: Study | AnyTable, items: Sequence[str], *, level: float =
             f"{listed(quoted(found.fixed))} {'does' if one else 'do'} not vary in the rows that have every item, so {'it goes' if one else 'they go'} "
             f"with nothing; leave {'it' if one else 'them'} out."
         )
-    held = {"cluster": "clusters", "stratum": "strata", "weight": "weights"}
-    drawn = (study[n] for n in study.columns if study[n].role in held and n not in items)
-    unheeded = tuple(f"the {held[c.role or '']} in `{c.name}`" for c in drawn)
     wordings = {c.name: c.label for c in columns if c.label}
     (answers,) = evenly_spread(ROWS_LOOKED_AT, sample.used, used, [c.values for c in columns])
     turning, own = _turning(columns, found.against), np.array(answers)
     same = float(np.mean(np.ptp(own, axis=0) == 0)) if turning and len(columns) > 2 else 0.0
-    return Reliability(found, sample, level, study.name, _stretches(own), wordings, unheeded, turning, same)
+    return Reliability(
+        found, sample, level, study.name, _stretches(own), wordings, unheeded_in(study, items), turning, same
+    )
 
 
 def _stretches(answers: Array) -> tuple[float, ...]:
