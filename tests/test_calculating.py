@@ -101,6 +101,9 @@ def test_halves_are_rounded_away_from_0_and_steps_have_no_slope():
     assert study.calculate("n", "log10(10^x × 10) – 1")["n"].values == pytest.approx(study["x"].values)
     assert study.calculate("n", "-x^2 + 2^-1 + (-2)^2")["n"].values == pytest.approx(4.5 - study["x"].values ** 2)
     assert study.calculate("n", "log(12 + x)")["n"].made.how == "log"
+    odd = mb.Study(pd.DataFrame({"singer's": [1.0, 2], 'a "b"': [3.0, 5]})).calculate("n", "2 * `singer's` - 'a \"b\"' / 4")["n"]
+    assert odd.made.expression == '2 * "singer\'s" - \'a "b"\' / 4'
+    assert value_of(odd.made, [1.0, 3.0]) == 1.25
     assert derivatives_of(study.calculate("n", "floor(x) + x")["n"].made, [np.ones(1)]) is None
     for told, expression, left in [("too large a number", "exp(100 * x)", 4), ("`(x - 2.5)^2` is 0", "1 / (x - 2.5)^2 + x / (x - 2.5)", 4),
                                    ("`x - 2.5` is 0", "2 * (x - 2.5)^-1", 4), ("`(x + 0.5)^2` is 0", "log(1 / (x + 0.5)^2)", 4)]:  # fmt: skip

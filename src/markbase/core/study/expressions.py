@@ -87,7 +87,10 @@ class Part:
     @property
     def shown(self) -> str:
         """How it is written: a column with such signs in its name between quotes."""
-        return self.text if self.what != "column" or re.fullmatch(r"[^\W\d][\w.]*", self.text) else f"'{self.text}'"
+        if self.what != "column" or re.fullmatch(r"[^\W\d][\w.]*", self.text):
+            return self.text
+        mark = next((mark for mark in "'\"`" if mark not in self.text), "'")  # it stood between one that is not in it
+        return f"{mark}{self.text}{mark}"
 
     @property
     def in_steps(self) -> bool:
