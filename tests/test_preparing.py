@@ -379,6 +379,9 @@ def test_what_a_hasty_analyst_would_miss_is_noticed_in_the_columns_and_again_in_
     assert {name: told[0].mend[0]["do"] for name, told in codes.remarks().items() if "by its name" in told[0].text} == {"nace": "as_categorical"}
     mended = mb.Study(frame).prepare(mb.Study(frame).remarks()["isco_08"][0].mend)["isco_08_group"]
     assert dict(zip(mended.labels, mended.counts, strict=True)) == (frame["isco_08"] // 100).astype(str).value_counts().to_dict()
+    read = " ".join(str(quietly(mb.fit_linear, mb.Study(frame), "y", ["isco_08", "postcode"]).reading()).split())
+    for words in ("isco_08 looks like codes of occupations, which measure nothing", "postcode looks like postal codes, which measure nothing"):
+        assert words in read
     told = {
         r"`isco_08` looks like codes of occupations, which sort and do not measure": ["isco_08"],
         r"`age` is 99 in 40 rows, apart from all other values": ["age"],

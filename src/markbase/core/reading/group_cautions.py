@@ -23,7 +23,7 @@ from markbase.core.results.statements import Statement
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.rows.row_functions import some_of
 from markbase.core.study.column import Column, Level
-from markbase.core.study.numeric_remarks import looks_coded, looks_like_years
+from markbase.core.study.numeric_remarks import looks_coded, looks_like_identifier, looks_like_years, whose_numbers
 from markbase.core.study.remark import THIN_ROWS
 from markbase.core.tables import TableRow, records_of
 
@@ -91,8 +91,14 @@ def trend_step(term: Term) -> float:
 
 
 def about_codes(column: Column) -> list[str]:
-    """Say of a numeric column that it holds what may be codes, or two units; of one whose kind was guessed, that all of it may be codes."""
+    """Say of a numeric column that it holds what may be codes, or two units; of one whose kind was guessed, that all of it may be codes, or numbers of something."""
     told = odd_values(column)
+    whose = "numbers that tell rows apart" if column.guess and looks_like_identifier(column) else whose_numbers(column)
+    if whose:
+        return [
+            *told,
+            f"`{column.name}` looks like {whose}, which measure nothing: if that is what it holds, this slope means nothing.",
+        ]
     if not looks_coded(column) or looks_like_years(column):
         return told
     low, high = column.span
