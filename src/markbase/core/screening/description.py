@@ -34,7 +34,8 @@ _MOST_GROUPS, _MOST_LEVELS = 12, 30
 """So many levels a sample may be told by, and so many a group may have that is described unasked."""
 _FEW_EXPECTED = 5
 """Where fewer rows are expected in a cell, chi-squared is no good guide."""
-_MEASURES = ("mean", "sd", "low", "high", "median")
+_MEASURES = ("mean", "sd", "median", "low", "high")
+_FIGURES = ("column", "level", "group", "n", "missing", *_MEASURES, "count", "share")
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -185,11 +186,12 @@ def describe(
             [] if heavy else [_compared(c, pd.DataFrame(records), [label for label, _ in counts]) for c in chosen]
         )
     unheeded = unheeded_in(study, (weights, by))
+    figures = pd.DataFrame(records, columns=list(_FIGURES))
     names = ["column", "test", "statistic", "df", "df_rest", "p", "measure", "size", "expected"]
     used = study.rows if group is None else group.valid
     odd = tuple(text for c in chosen if not c.is_categorical for text in odd_values(c))
     return Description(
-        pd.DataFrame(records), pd.DataFrame(compared, columns=names), tuple(chosen), group, counts, study.rows, used, heavy,
+        figures, pd.DataFrame(compared, columns=names), tuple(chosen), group, counts, study.rows, used, heavy,
         study.name, left, unheeded, odd, medians,
     )  # fmt: skip
 
