@@ -250,16 +250,12 @@ def test_the_command_calculates_and_writes_it_into_a_plan(tmp_path):
     model = ["--rename", "cm=height, body weight=weight", "--calculate", "m=height/100", "--outcome", "score", "--terms", "weight,m", "--json"]
     asked = [["--for", tmp_path / "other.csv"], ["--profile", "weight=60, height=170"], ["--profiles", tmp_path / "other.csv"]]
     other = [json.loads(run("predict", tmp_path / "d.csv", *model, *own).stdout) for own in asked]
-    of_levels = [
-        "--prepare",
-        'do = "derive", name = "lm", level_mean = "cm", within = "score"',
-        "--categorical",
-        "score",
-        "--outcome",
-        "body weight",
-        "--terms",
-        "lm",
-    ]
+    data = pd.DataFrame({"g": [*"aab", None], "x": [1.0, 3.0, np.nan, 5.0]})
+    with pytest.warns(mb.MarkbaseWarning, match="1 level has fewer than 10 rows, whose means are uncertain"):
+        made = mb.Study(data).derive("m", level_mean="x", within="g")["m"]
+    assert (made.values[:2].tolist(), made.missing_counts()) == ([2.0, 2.0], [("blank", 1), ("no value of `x` in its `g`", 1)])
+    levels = 'do = "derive", name = "lm", level_mean = "cm", within = "score"'
+    of_levels = ["--prepare", levels, "--categorical", "score", "--outcome", "body weight", "--terms", "lm"]
     assert re.search("no column `lm`, which the model needs", run("predict", tmp_path / "d.csv", *of_levels, "--for", tmp_path / "d.csv").stderr)
     assert [own["predictions"][0]["predicted"] for own in other] == pytest.approx([other[0]["predictions"][0]["predicted"]] * 3, rel=1e-12)
     assert "'body weight' / (cm / 100)^2: 5 rows with a value" in " ".join(done.stdout.split())
