@@ -149,7 +149,12 @@ def of_two_tables(rows: int, keys: int = 1_000) -> list[tuple[str, float, float]
     measures = {"n": "rows", "mean": {"mean": "x"}, "sd": {"sd": "x"}}
     aggregated = best(lambda: study.aggregate("key", measures), 5)
     grouped = best(lambda: frame.groupby("key", observed=True)["x"].agg(["size", "mean", "std"]), 5)
+    four = frame.assign(four=pd.Categorical(rng.choice(list("abcd"), len(frame))))
+    sample, figures = mb.Study(four), ["mean", "std", "min", "max", "median"]
+    described = best(lambda: mb.describe(sample, ["x"], by="four"), 5)
+    told = best(lambda: four.groupby("four", observed=True)["x"].agg(figures), 5)
     return [
+        ("a column described by 4 levels, and tested / the figures by pandas.groupby", described, told),
         (f"two columns of {keys:,} keys joined, and verified / pandas.merge", joined, merged),
         (f"one row for each of {keys:,} keys, and verified / pandas.groupby", aggregated, grouped),
     ]
