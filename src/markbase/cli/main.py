@@ -53,7 +53,7 @@ _NO_ROOM = 137
 """Inside: that the memory did not do."""
 _NAMES = [name for names in _COMMANDS.values() for name in names]
 _WORDS = {
-    "describe": "description descriptives table1 means frequencies crosstab crosstabs sample",
+    "describe": "description descriptives table1 means frequencies crosstabulation sample",
     "look": "summary summarise levels missing open show view",
     "prepare": "clean recode merge transform filter derive blank",
     "indicators": "dummy dummies coding code",

@@ -182,11 +182,10 @@ def describe(
         here = [k for k, n in enumerate(group.counts) if n]
         counts = tuple((group.labels[k], int(group.counts[k])) for k in here)
         records += _described(chosen, group, study, heavy, medians)
-        compared = (
-            [] if heavy else [_compared(c, pd.DataFrame(records), [label for label, _ in counts]) for c in chosen]
-        )
-    unheeded = unheeded_in(study, (weights, by))
     figures = pd.DataFrame(records, columns=list(_FIGURES))
+    if counts and not heavy:
+        compared = [_compared(c, figures, [label for label, _ in counts]) for c in chosen]
+    unheeded = unheeded_in(study, (weights, by))
     names = ["column", "test", "statistic", "df", "df_rest", "p", "measure", "size", "expected"]
     used = study.rows if group is None else group.valid
     odd = tuple(text for c in chosen if not c.is_categorical for text in odd_values(c))
