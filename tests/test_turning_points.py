@@ -105,3 +105,9 @@ def test_a_hinge_turns_at_its_corner_or_not_at_all():
         assert (
             "its maximum at x = 20 (a corner, which the form of the term sets and the rows do not)" if turns else "x does not turn within these rows"
         ) in told
+
+
+def test_far_from_0_a_parabola_still_turns_outside_the_rows():
+    x = np.linspace(0, 50, 300)
+    far = mb.Study(pd.DataFrame({"x": 1e11 + x, "y": np.sin(40 * x) - (x - 90) ** 2 / 50}))
+    assert mb.fit_linear(far, "y", [mb.polynomial("x")]).turning_points("x")["value"].tolist() == [pytest.approx(1e11 + 90, abs=1)]

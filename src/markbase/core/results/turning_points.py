@@ -130,10 +130,9 @@ def _slope_polynomial(
 ) -> tuple[Array, Array, float, float] | None:
     """Return the slope as a quadratic in (value − mean)/sd: its three coefficients, their covariance, the mean and the sd; None where it is none."""
     mean, sd = fit.rows_used.middle(numeric), fit.rows_used.spread(numeric)[2]
-    ends = [(end - mean) / sd for end in fit.rows_used.spread(numeric)[:2]]
-    places = np.array([-1.0, 0.0, 1.0, -0.5, 0.5, *ends])
-    rows = np.array([fit._sample.slope(numeric, {**setting, numeric: mean + sd * u}) for u in places])
-    powers = np.vander(places, 3, increasing=True)
+    values = [*(mean + sd * u for u in (-1.0, 0.0, 1.0, -0.5, 0.5)), *fit.rows_used.spread(numeric)[:2]]
+    rows = np.array([fit._sample.slope(numeric, {**setting, numeric: value}) for value in values])
+    powers = np.vander((np.array(values) - mean) / sd, 3, increasing=True)  # of the places as they are, once rounded
     combos = np.linalg.inv(powers[:3]) @ rows[:3]
     if not np.all(np.abs(powers @ combos - rows) <= _EVEN * np.abs(rows).max(axis=0)):
         return None  # of a logarithm beside its source, a ratio, a hinge
