@@ -151,7 +151,9 @@ CALLS = [
     (lambda s: mb.fit_linear(s, "belonging", ["age + voice"]), mb.ColumnError, "give `age` and `voice` as terms"),
     (lambda s: mb.fit_linear(s, "belonging", ["age"]).predict({"age": np.array([20, 30])}), mb.MarkbaseError, "a list of"),
     (lambda s: mb.fit_linear(s, "belonging", []), mb.FitError, "at least one term"),
-    (lambda _: mb.Study([1, 2]), mb.MarkbaseError, "not of a list"),
+    (lambda _: mb.Study([1, 2]), mb.MarkbaseError, "not of a list; make one of it, for instance with `pandas.DataFrame`"),
+    (lambda _: mb.Study("choirs.csv"), mb.MarkbaseError, "not of a str; `open_study` opens a file"),
+    (lambda _: mb.open_study(["a.csv", "b.csv"]), mb.MarkbaseError, "several files are a folder, or a pattern of their names"),
 ]
 
 

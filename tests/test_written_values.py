@@ -1,5 +1,6 @@
 """Numbers and dates as people write them: read exactly, in one way only, and said."""
 
+import calendar
 import datetime
 import json
 import warnings
@@ -153,6 +154,7 @@ def test_numbers_of_dates_are_those_of_the_calendar(born, form, seen):
         made = (
             study.from_date("born", "year", name="year")
             .from_date("born", "month", name="month")
+            .from_date("born", "weekday", name="weekday")
             .from_date("born", "days", until=seen, name="lived")
             .from_date("born", "years", since="seen", name="later")
             .from_date("born", "years", until=seen, name="age")
@@ -161,10 +163,14 @@ def test_numbers_of_dates_are_those_of_the_calendar(born, form, seen):
     assert made["months"].values.tolist() == [12 * (d.year - seen.year) + d.month - seen.month for d in told]
     assert made["year"].values.tolist() == [d.year for d in told]
     assert made["month"].values.tolist() == [d.month for d in told]
+    weekdays = [calendar.day_name[d.weekday()] for d in told]
+    assert made.frame()["weekday"].tolist() == weekdays
+    assert made["weekday"].labels == [day for day in calendar.day_name if day in weekdays]
+    assert made.check("weekday").table["rows"].sum() == len(told)
     assert made["lived"].values.tolist() == [(seen - d).days for d in told]
     assert made["later"].values.tolist() == [(d - seen).days / 365.2425 for d in told]
     assert made["age"].values.tolist() == [(seen - d).days / 365.2425 for d in told]
-    assert all(step.check.passed for step in made.trail.steps[-6:])
+    assert all(step.check.passed for step in made.trail.steps[-7:])
     texts = [step.text for step in made.trail.steps[-4:-1]]
     assert f"the days from `born` to {seen}" in texts[0]
     assert "the years from `seen` to `born`" in texts[1]
@@ -203,18 +209,20 @@ def test_the_order_of_day_and_month_is_told_by_the_dates_or_given(texts, months,
 
 @given(
     times=st.lists(st.tuples(st.integers(0, 120), st.integers(0, 59), st.integers(0, 59)), min_size=1, max_size=20),
-    form=st.sampled_from(["h:m:s", "h:m", "m:s", "am"]),
+    form=st.sampled_from(["h:m:s", "h:m", "m:s", "am", "2024-02-29 ", "4 March 2018 ", "30.06.2020T", "zoned"]),
     take=st.sampled_from(["hours", "minutes", "seconds"]),
 )
 def test_numbers_of_times_are_those_of_the_clock(times, form, take):
     texts, seconds = [], []
     for h, m, s in times:
+        of_day = datetime.time(h % 24, m, s)
         text, size = {
+            "zoned": (f"2024-02-29T{of_day}.000+01:00", 3600 * (h % 24) + 60 * m + s),
             "h:m:s": (f"{h}:{m:02d}:{s:02d}", 3600 * h + 60 * m + s),
             "h:m": (f"{h}:{m:02d}", 3600 * h + 60 * m),
             "m:s": (f"{h}:{s:02d}", 60 * h + s),
-            "am": (datetime.time(h % 24, m).strftime("%I:%M %p"), 3600 * (h % 24) + 60 * m),
-        }[form]
+            "am": (of_day.strftime("%I:%M %p"), 3600 * (h % 24) + 60 * m),
+        }.get(form, (f"{form}{of_day}", 3600 * (h % 24) + 60 * m + s))
         texts.append(text)
         seconds.append(size)
     study = mb.Study(pd.DataFrame({"c": [*texts, None]}))

@@ -8,9 +8,10 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import answer, figure_options, json_option, names_argument, remarks
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options, only_for
+from markbase.cli.options import figure_options, json_option, names_argument
+from markbase.cli.output import answer, remarks
 from markbase.cli.sampling_options import seed_option
 from markbase.core.checks.folds import usual_folds
 from markbase.core.diagnostics.classification import Classification

@@ -7,17 +7,11 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import (
-    answer,
-    json_option,
-    manuscript_option,
-    names_argument,
-    remarks,
-    replace_option,
-    write_manuscript,
-)
 from markbase.cli.help import examples
+from markbase.cli.manuscripts import manuscript_option, write_manuscript
 from markbase.cli.model_options import model_of, model_options
+from markbase.cli.options import json_option, names_argument, replace_option
+from markbase.cli.output import answer, remarks
 from markbase.core.comparison.comparison import compare
 from markbase.core.errors import MarkbaseError, listed, near, quoted
 from markbase.show.blocks import comparison_page

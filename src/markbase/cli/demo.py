@@ -11,7 +11,7 @@ from pathlib import Path
 import rich_click as click
 
 from markbase import demo
-from markbase.cli.common import remarks, show
+from markbase.cli.output import remarks, show
 from markbase.cli.results_folder import carry_out
 from markbase.core.errors import FileError, MarkbaseWarning, listed, quoted
 from markbase.core.results.fit_linear import fit_linear

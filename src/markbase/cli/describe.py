@@ -7,18 +7,11 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import (
-    Source,
-    answer,
-    data_options,
-    json_option,
-    manuscript_option,
-    names_argument,
-    remarks,
-    replace_option,
-    write_manuscript,
-)
 from markbase.cli.help import examples
+from markbase.cli.manuscripts import manuscript_option, write_manuscript
+from markbase.cli.options import data_options, json_option, names_argument, replace_option
+from markbase.cli.output import answer, remarks
+from markbase.cli.source import Source
 from markbase.cli.typed import split
 from markbase.core.screening.description import describe
 from markbase.show.description import description_page, description_record

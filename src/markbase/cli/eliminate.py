@@ -6,9 +6,10 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import answer, json_option, names_argument, remarks
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
+from markbase.cli.options import json_option, names_argument
+from markbase.cli.output import answer, remarks
 from markbase.cli.typed import split
 from markbase.core.comparison.backward_elimination import backward_elimination
 from markbase.show.blocks import elimination_page

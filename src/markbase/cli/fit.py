@@ -8,18 +8,12 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import (
-    answer,
-    figure_options,
-    json_option,
-    manuscript_option,
-    names_argument,
-    remarks,
-    write_manuscript,
-)
 from markbase.cli.help import examples
+from markbase.cli.manuscripts import manuscript_option, write_manuscript
 from markbase.cli.model_options import model_of, model_options, only_for
+from markbase.cli.options import figure_options, json_option, names_argument
 from markbase.cli.other_rows import fit_or_saved, refuse_if_saved
+from markbase.cli.output import answer, remarks
 from markbase.cli.progress import counting
 from markbase.cli.sampling_options import bootstrap_options, check_seed_is_used
 from markbase.core.comparison.coefficient_samples import CoefficientSamples

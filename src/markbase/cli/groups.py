@@ -10,19 +10,12 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import (
-    answer,
-    figure_options,
-    json_option,
-    manuscript_option,
-    names_argument,
-    places_option,
-    remarks,
-    write_manuscript,
-)
 from markbase.cli.help import examples
+from markbase.cli.manuscripts import manuscript_option, write_manuscript
 from markbase.cli.model_options import model_of, model_options
+from markbase.cli.options import figure_options, json_option, names_argument, places_option
 from markbase.cli.other_rows import fit_or_saved, refuse_if_saved
+from markbase.cli.output import answer, remarks
 from markbase.cli.typed import parted, places_of, split, two
 from markbase.core.design.requested_terms import unquoted
 from markbase.core.errors import MarkbaseError, listed, quoted

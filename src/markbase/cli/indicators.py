@@ -9,21 +9,11 @@ from typing import Any
 import pandas as pd
 import rich_click as click
 
-from markbase.cli.common import (
-    Source,
-    base_options,
-    data_options,
-    json_option,
-    names_argument,
-    one_output,
-    put_table,
-    remarks,
-    replace_option,
-    show,
-    show_json,
-)
 from markbase.cli.help import examples
+from markbase.cli.options import base_options, data_options, json_option, names_argument, replace_option
+from markbase.cli.output import one_output, put_table, remarks, show, show_json
 from markbase.cli.progress import report_progress
+from markbase.cli.source import Source
 from markbase.core.errors import MarkbaseError, count_noun
 from markbase.core.study.study import Study
 from markbase.files.data_writing import tables_content

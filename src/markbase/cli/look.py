@@ -7,8 +7,10 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import Source, answer, base_options, data_options, json_option, remarks, replace_option
 from markbase.cli.help import examples
+from markbase.cli.options import base_options, data_options, json_option, replace_option
+from markbase.cli.output import answer, remarks
+from markbase.cli.source import Source
 from markbase.files.codebook import write_codebook
 from markbase.show.page import Page
 from markbase.show.records import column_record, study_record

@@ -8,8 +8,10 @@ from typing import Any, TypeVar
 
 import rich_click as click
 
-from markbase.cli.common import Source, base_options, data_options, held_back, retell
 from markbase.cli.opening import is_long_to_read
+from markbase.cli.options import base_options, data_options
+from markbase.cli.output import held_back, retell
+from markbase.cli.source import Source
 from markbase.cli.typed import named, names_in, pair, parted, split
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.design.options import KINDS, FitOptions
@@ -287,12 +289,13 @@ class Model:
         return names
 
     def _mention_unused(self, study: Study, entry: FitEntry) -> None:
-        """Remark on a base that was given for a group outside the model."""
+        """Remark on a base that was given for a group outside the model, and on a logarithm that is made beside what the model has."""
         inside = {name for spec in entry.every_term for name in names_of(spec)}
         for text in (*self.source.bases, *self.source.rules):
             name = parted(text, "=")[0]
             if name in study.columns and name not in inside:
                 remark(f"A base was given for `{name}`, which is not among the terms; it changes nothing here.")
+        self.source.mention_unused_logs(entry.columns)
 
 
 def model_of(given: dict[str, Any]) -> Model:

@@ -7,9 +7,9 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from markbase.cli.common import Source
 from markbase.cli.model_options import Model
 from markbase.cli.opening import open_in_parts, read_in_parts
+from markbase.cli.source import Source
 from markbase.cli.typed import pair
 from markbase.core.design.terms import variables_of
 from markbase.core.errors import MarkbaseError, listed

@@ -7,19 +7,11 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import (
-    json_option,
-    names_argument,
-    one_output,
-    put_table,
-    remarks,
-    replace_option,
-    show,
-    show_json,
-)
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
+from markbase.cli.options import json_option, names_argument, replace_option
 from markbase.cli.other_rows import is_saved, rows_for_saved, rows_prepared_alike, saved_fit
+from markbase.cli.output import one_output, put_table, remarks, show, show_json
 from markbase.cli.progress import report_progress
 from markbase.cli.typed import values_of
 from markbase.core.errors import MarkbaseError, count_noun

@@ -8,19 +8,11 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import (
-    Source,
-    base_options,
-    data_options,
-    json_option,
-    one_output,
-    put_table,
-    remarks,
-    replace_option,
-    show,
-    show_json,
-)
 from markbase.cli.help import examples
+from markbase.cli.options import base_options, data_options, json_option, replace_option
+from markbase.cli.output import one_output, put_table, remarks, show, show_json
+from markbase.cli.source import Source
+from markbase.cli.typed import split
 from markbase.core.study.study import Study
 from markbase.files.codebook import codebook_content
 from markbase.files.data_writing import study_content
@@ -119,8 +111,8 @@ def command(
 
 def _pages(study: Study, checks: tuple[str, ...], codings: tuple[str, ...]) -> list[Page]:
     pages = [trail_page(study.trail)]
-    pages += [check_page(study.check(name)) for name in checks]
-    return pages + [coding_page(study.coding(name)) for name in codings]
+    pages += [check_page(study.check(name)) for name in split(checks, study.columns)]
+    return pages + [coding_page(study.coding(name)) for name in split(codings, study.columns)]
 
 
 def _plan_text(given: Source, study: Study, plan: Path) -> str:

@@ -8,8 +8,8 @@ from pathlib import Path
 
 import rich_click as click
 
-from markbase.cli.common import remarks
 from markbase.cli.help import examples
+from markbase.cli.output import remarks
 from markbase.cli.progress import report_progress
 from markbase.cli.results_folder import ALWAYS, carry_out
 from markbase.core.errors import MarkbaseError, count_noun, listed, quoted, remark

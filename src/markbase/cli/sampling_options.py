@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import rich_click as click
 
-from markbase.cli.common import F
+from markbase.cli.options import F
 
 
 def seed_option(panel: str, what: str) -> Callable[[F], F]:

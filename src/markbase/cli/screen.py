@@ -7,22 +7,12 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import (
-    Source,
-    base_options,
-    data_options,
-    figure_options,
-    held_back,
-    json_option,
-    manuscript_option,
-    remarks,
-    retell,
-    show,
-    show_json,
-    write_manuscript,
-)
 from markbase.cli.help import examples
+from markbase.cli.manuscripts import manuscript_option, write_manuscript
 from markbase.cli.model_options import setting_options
+from markbase.cli.options import base_options, data_options, figure_options, json_option
+from markbase.cli.output import held_back, remarks, retell, show, show_json
+from markbase.cli.source import Source
 from markbase.cli.typed import split
 from markbase.core.results.fit_linear import fit_linear
 from markbase.core.screening.limits import Limits
@@ -132,8 +122,10 @@ def command(
     by: dict[str, Any] = {"weights": weights} | ({"weights_are": weights_are} if weights_are else {})
     with remarks() as told:
         with held_back() as held:
-            study = Source(**source).open()
+            opened = Source(**source)
+            study = opened.open()
         names = split(terms, study.columns)
+        opened.mention_unused_logs([*(names or study.columns), outcome or ""])
         retell(held, study, {*names, outcome or "", weights or ""})
         limits = Limits(r=limit_r, vif=limit_vif)
         if fixed_effects:

@@ -7,10 +7,11 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import answer, figure_options, json_option, names_argument, places_option, remarks
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
+from markbase.cli.options import figure_options, json_option, names_argument, places_option
 from markbase.cli.other_rows import fit_or_saved
+from markbase.cli.output import answer, remarks
 from markbase.cli.typed import places_of, two
 from markbase.core.errors import MarkbaseError
 from markbase.reports.figure_sets import differing_slopes

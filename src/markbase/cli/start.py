@@ -10,9 +10,11 @@ from typing import Any
 import numpy as np
 import rich_click as click
 
-from markbase.cli.common import Source, data_options, remarks, replace_option
 from markbase.cli.help import examples
+from markbase.cli.options import data_options, replace_option
+from markbase.cli.output import remarks
 from markbase.cli.progress import report_progress
+from markbase.cli.source import Source
 from markbase.core.design.repeated_rows import are_dyads
 from markbase.core.errors import MarkbaseError
 from markbase.core.inference.serial_errors import FEWEST_PERIODS

@@ -7,10 +7,11 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import answer, figure_options, json_option, names_argument, remarks
 from markbase.cli.help import examples
 from markbase.cli.model_options import Model, model_of, model_options
+from markbase.cli.options import figure_options, json_option, names_argument
 from markbase.cli.other_rows import is_saved, rows_for_saved, rows_prepared_alike, saved_fit
+from markbase.cli.output import answer, remarks
 from markbase.cli.sampling_options import seed_option
 from markbase.core.checks.folds import usual_folds
 from markbase.core.comparison.cross_validation import cross_validate

@@ -148,6 +148,8 @@ def _check(function: str, name: str, value: object, annotation: str) -> None:
     told = [w for w in dict.fromkeys(words) if w != "none"]
     listing = isinstance(value, str) and any(w.startswith("a list") for w in told)
     example = f"; for instance {[part.strip() for part in re.split('[+,;]', str(value))]}" if listing else ""
+    if _is_list(value) and "a path" in told:
+        example = "; several files are a folder, or a pattern of their names such as 'waves/*.csv'"
     raise MarkbaseError(f"`{name}` of `{function}` is {listed(told, 'or')}, not {told_value(value)}{example}.")
 
 

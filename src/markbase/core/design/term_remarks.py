@@ -10,6 +10,7 @@ from markbase.core.errors import count_noun, listed, quoted, remark
 from markbase.core.formatting import short
 from markbase.core.rows.row_functions import sum_of
 from markbase.core.study.column import Column, kept
+from markbase.core.study.cycles import told_of, way_round
 from markbase.core.study.derived_values import can_follow
 from markbase.core.study.group_remarks import (
     holds_dates,
@@ -20,7 +21,13 @@ from markbase.core.study.group_remarks import (
 )
 from markbase.core.study.marked_numbers import marks_on
 from markbase.core.study.mixed_units import mixed_units
-from markbase.core.study.numeric_remarks import looks_like_identifier, stray_codes, where_codes_stand, whose_numbers
+from markbase.core.study.numeric_remarks import (
+    cycle_in,
+    looks_like_identifier,
+    stray_codes,
+    where_codes_stand,
+    whose_numbers,
+)
 
 _IN_ORDER = ("centre", "cube_root", "log", "log1p", "sqrt", "unit_range", "z")
 """What a column is that has the order of the one it was made of."""
@@ -89,7 +96,7 @@ def cut_from_terms(columns: Iterable[Column]) -> list[str]:
 
 
 def odd_values(column: Column) -> list[str]:
-    """Say that customary codes for a missing answer, or numbers in two units, count as numbers in a column of a model."""
+    """Say that customary codes for a missing answer, numbers in two units, or numbers that count round, count as they stand in a column."""
     told = []
     codes = stray_codes(column)
     if codes:
@@ -99,6 +106,10 @@ def odd_values(column: Column) -> list[str]:
         )
     if mixed := mixed_units(column, [code for code, _ in codes]):
         told.append(f"`{column.name}` has {mixed} They count as they stand here.")
+    if (cycle := cycle_in(column)) is not None:
+        told.append(
+            f"If `{column.name}` holds {cycle.what}, {told_of(column)} here, for a mean and for a slope: {way_round(cycle)}."
+        )
     return told
 
 

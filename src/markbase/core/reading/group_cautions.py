@@ -23,7 +23,13 @@ from markbase.core.results.statements import Statement
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.rows.row_functions import some_of
 from markbase.core.study.column import Column, Level
-from markbase.core.study.numeric_remarks import looks_coded, looks_like_identifier, looks_like_years, whose_numbers
+from markbase.core.study.numeric_remarks import (
+    cycle_in,
+    looks_coded,
+    looks_like_identifier,
+    looks_like_years,
+    whose_numbers,
+)
 from markbase.core.study.remark import THIN_ROWS
 from markbase.core.tables import TableRow, records_of
 
@@ -99,7 +105,7 @@ def about_codes(column: Column) -> list[str]:
             *told,
             f"`{column.name}` looks like {whose}, which measure nothing: if that is what it holds, this slope means nothing.",
         ]
-    if not looks_coded(column) or looks_like_years(column):
+    if not looks_coded(column) or looks_like_years(column) or cycle_in(column) is not None:
         return told
     low, high = column.span
     if column.two_values is not None:

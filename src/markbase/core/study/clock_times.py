@@ -11,11 +11,13 @@ from markbase.core.errors import ColumnError, MarkbaseError, count_noun, near
 from markbase.core.formatting import plain
 from markbase.core.rows.row_functions import learn, look_up
 from markbase.core.study.column import Column, Made, Unit
+from markbase.core.study.dates import read_as_dates
 from markbase.core.study.verification import Recode, levels_by_number, with_missing
 
 TAKEN = {"hours": 3600.0, "minutes": 60.0, "seconds": 1.0}
 """What a time is counted in, and its seconds."""
 _CLOCK = re.compile(r"(\d{1,3}):([0-5]\d)(?::([0-5]\d(?:[.,]\d+)?))?(?:\s?([AaPp])\.?[Mm]\.?)?")
+_WITH_A_DAY = re.compile(r"(.+?)[T ](\d{1,2}:\d{2}.*?)(?:Z|[+-]\d{2}:?\d{2})?")
 _LATE, _EARLY = 21 * 3600.0, 3 * 3600.0
 
 
@@ -25,7 +27,7 @@ def read_as_clock(texts: Sequence[str]) -> bool:
 
 
 def from_clock(column: Column, take: str, name: str, first: str | None = None) -> Recode:
-    """Make a number of a group of times; `take` is one of `TAKEN`.
+    """Make a number of a group of times; `take` is one of `TAKEN`. Of a date with a time it is the time of the day.
 
     Raises a `ColumnError` if a level is no time, or some have two numbers, others three, and `first` does not say whether
     the first of two counts ``hours`` or ``minutes``.
@@ -39,7 +41,7 @@ def from_clock(column: Column, take: str, name: str, first: str | None = None) -
     if not column.is_categorical:
         raise ColumnError(f"`{column.name}` is numeric, and holds no times; times are texts such as 19:30.")
     here = np.flatnonzero(column.counts)
-    codes = [level.code for level in column.levels]
+    codes = [_time_of(level.code) for level in column.levels]
     bad = next((k for k in here if _CLOCK.fullmatch(codes[k]) is None), None)
     if bad is not None:
         raise ColumnError(
@@ -81,6 +83,12 @@ def from_clock(column: Column, take: str, name: str, first: str | None = None) -
     return Recode(
         new, levels_by_number(column, new, parts, notes, "time"), f"{text}{'; ' if notes else ''}{'; '.join(notes)}."
     )
+
+
+def _time_of(code: str) -> str:
+    """Return the time behind a date, without its zone; anything else as it is."""
+    found = _WITH_A_DAY.fullmatch(code)
+    return found[2] if found and read_as_dates([found[1]]) else code
 
 
 def _seconds(code: str, first: str) -> float:

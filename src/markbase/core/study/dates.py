@@ -9,13 +9,15 @@ import unicodedata
 from collections.abc import Sequence
 
 import numpy as np
+import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, MarkbaseError, count_noun, near
 from markbase.core.formatting import plain
 from markbase.core.rows.row_functions import learn, look_up
-from markbase.core.study.column import Column, Made, Unit
-from markbase.core.study.verification import Recode, before_and_after, levels_by_number, with_missing
+from markbase.core.study.column import Column, Level, Made, Unit
+from markbase.core.study.column_types import with_default_base
+from markbase.core.study.verification import Check, Recode, before_and_after, levels_by_number, with_missing
 
 Array = NDArray[np.float64]
 _TIME = r"(?:[T ]\d{1,2}:\d{2}.*)?"
@@ -46,9 +48,10 @@ _NAMES = (
     "december dezember décembre diciembre dicembre",
 )
 """The months in some languages; they may be cut short where that leaves one of them."""
-TAKEN = ("days", "month", "months", "year", "years")
+TAKEN = ("days", "month", "months", "weekday", "year", "years")
 """What is taken of a date."""
-_CALENDAR = ("month", "year")
+_CALENDAR = ("month", "weekday", "year")
+_WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 YEAR_DAYS = 365.2425
 """Days of a year, on average over the calendar's 400 years."""
 
@@ -180,14 +183,14 @@ def from_date(
     until: Column | str | None = None,
     day_first: bool | None = None,
 ) -> Recode:
-    """Make a number of a group of dates; `take` is one of `TAKEN`.
+    """Make a number of a group of dates, or a group of their days of the week; `take` is one of `TAKEN`.
 
     Days, months of the calendar and years are counted `since` or `until` a date, or another column of dates. Raises a `ColumnError` if a level is
     no date, or nothing says whether the day stands before the month.
     """
     if take not in TAKEN:
         raise MarkbaseError(
-            f"`{take}` is nothing to take of a date; there are `days`, `month`, `months`, `year` and `years`.{near(take, TAKEN)}"
+            f"`{take}` is nothing to take of a date; there are `days`, `month`, `months`, `weekday`, `year` and `years`.{near(take, TAKEN)}"
         )
     ends = [end for end in (since, until) if end is not None]
     if take in _CALENDAR and ends:
@@ -199,6 +202,8 @@ def from_date(
             f"The {take} of `{column.name}` are counted since a day or until one: give one of the two, not {'both' if ends else 'none'}."
         )
     days, how = _days_and_order(column, day_first)
+    if take == "weekday":
+        return _weekdays(column, name, days, how)
     if not ends:
         parts = np.array([_part_of(day, take) for day in days])
         words = f"the {take} of `{column.name}`"
@@ -222,6 +227,30 @@ def from_date(
         )
     parts = (days - (_months_of(np.array([day])) if take == "months" else day)) / per
     return _made(column, name, take, words + how, look_up(np.append(parts, np.nan), column.values), parts, None, side)
+
+
+def _weekdays(column: Column, name: str, days: Array, how: str) -> Recode:
+    """Return the group of the days of the week of some dates, of those that occur, from Monday on; `days` are those of the levels."""
+    of_level = np.array([-1 if np.isnan(day) else datetime.date.fromordinal(int(day)).weekday() for day in days])
+    here = np.unique(of_level[(column.counts > 0) & (of_level >= 0)])
+    place = np.full(len(_WEEKDAYS) + 1, -1, dtype=np.int32)
+    place[here] = np.arange(len(here))
+    words = f"weekday of {column.name}"
+    new = Column(
+        name,
+        "categorical",
+        look_up(np.append(place[of_level], np.int32(-1)), column.values),
+        label=words,
+        levels=tuple(Level(str(k + 1), _WEEKDAYS[k], True) for k in here),
+        made=Made(words, (column.name,)),
+    )
+    new = with_default_base(with_missing(new, column))
+    dates = [int(np.count_nonzero((of_level == k) & (column.counts > 0))) for k in here]
+    table = pd.DataFrame({"old": [count_noun(n, "date") for n in dates], "new": list(new.labels), "rows": new.counts})
+    check = Check(name, column.name, table, new.valid == column.valid == int(new.counts.sum()))
+    return Recode(
+        new, check, f"Made `{name}`, the weekday of `{column.name}`{how} ({count_noun(new.valid, 'row')} with a value)."
+    )
 
 
 def _made(

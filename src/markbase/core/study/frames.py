@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -37,6 +38,10 @@ def columns_of(frame: AnyTable) -> list[tuple[str, Any]]:
         table = nw.from_native(frame, eager_only=True)
     except TypeError:
         hint = "; call `collect()` first" if hasattr(frame, "collect") else ""
+        if isinstance(frame, (dict, list)):
+            hint = "; make one of it, for instance with `pandas.DataFrame`"
+        if isinstance(frame, (str, Path)):
+            hint = "; `open_study` opens a file"
         raise MarkbaseError(
             f"A study is made of a table (pandas, Polars, PyArrow), not of a {type(frame).__name__}{hint}."
         ) from None

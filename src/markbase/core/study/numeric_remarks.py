@@ -14,6 +14,7 @@ from markbase.core.rows.facts import NumberFacts
 from markbase.core.rows.parts import InParts
 from markbase.core.study.classifications import codes_of, is_named_as_codes, remark_on_codes
 from markbase.core.study.column import Column, kept
+from markbase.core.study.cycles import Cycle, cycle_of, remark_on_cycle
 from markbase.core.study.mixed_units import mixed_units
 from markbase.core.study.remark import FEW_VALUES, SKEWED, Remark, about_one, about_rows_of_one
 
@@ -78,7 +79,7 @@ def numeric_remarks(column: Column, alike: int = 0) -> list[Remark]:
         remarks.append(Remark("looks like an identifier: whole numbers, none of them twice", mend))
     whole = isinstance(column.values, InParts) and column.values.facts.distinct is None
     codes = [] if whole else _stray_codes(values, distinct)
-    sorting = remark_on_codes(column, distinct)
+    sorting = remark_on_codes(column, distinct) or remark_on_cycle(column, distinct)
     if sorting is not None:
         remarks.append(sorting)
     if codes:
@@ -118,7 +119,14 @@ def numeric_remarks(column: Column, alike: int = 0) -> list[Remark]:
         remarks.append(Remark(text, ({"do": "blank", "column": column.name, "codes": [_as_code(v) for v in far]},)))
         skew = NumberFacts.of(rest).skew
     weighs = column.role == "weight" or looks_like_weight(column)
-    if abs(skew) > SKEWED and not codes and not looks_coded(column) and len(distinct) > 2 and not weighs:
+    if (
+        abs(skew) > SKEWED
+        and not codes
+        and sorting is None
+        and not looks_coded(column)
+        and len(distinct) > 2
+        and not weighs
+    ):
         side = "a long tail of high" if skew > 0 else "a long tail of low"
         how = "log" if low > 0 else "log1p" if low >= 0 else "cube_root"
         mend = (
@@ -286,6 +294,12 @@ def numbers_rows_of_one(column: Column) -> bool:
 def classification_of(column: Column) -> str:
     """Say of what a numeric column holds the codes, by its name; empty for none."""
     return "" if column.is_categorical or not is_named_as_codes(column) else codes_of(column, _looked_at(column))
+
+
+@kept
+def cycle_in(column: Column) -> Cycle | None:
+    """Return what a numeric column counts round, such as months of the year; None for nothing of the kind."""
+    return cycle_of(column, _looked_at)
 
 
 def whose_numbers(column: Column) -> str:

@@ -163,7 +163,7 @@ class Deriving(Stepping):
         name: str,
         reason: str = "",
     ) -> Self:
-        """Make a numeric column of dates, which are groups as they are read.
+        """Make a numeric column of dates, which are groups as they are read, or a group of their days of the week.
 
         Parameters
         ----------
@@ -171,7 +171,7 @@ class Deriving(Stepping):
             A column of dates: ``2020-06-30``, ``30.06.2020``, ``6/30/2020``, with a time of the day or without, which is not counted; or of
             months and quarters, which are taken as their first days: ``2020-06``, ``6/2020``, ``2020 Q2``.
         take : str
-            ``year`` or ``month`` of the calendar; or ``days``, ``months`` of the calendar or ``years``, counted since or until a day (a year has
+            ``year``, ``month`` or ``weekday`` of the calendar (the last is a group, Monday to Sunday); or ``days``, ``months`` of the calendar or ``years``, counted since or until a day (a year has
             365.2425 days; from 31 January to 1 February is a month).
         since, until : str or date, optional
             For days, months and years: another column of dates, or a date (as a text, written as year-month-day). Give one of the two.
@@ -223,7 +223,8 @@ class Deriving(Stepping):
         Parameters
         ----------
         column : str
-            A column of times: ``19:30``, ``7:30 pm``, ``1:05:30``; of the day, or how long something took.
+            A column of times: ``19:30``, ``7:30 pm``, ``1:05:30``; of the day, or how long something took. Of dates with a time
+            (``2020-06-30 19:30``) it is the time of the day.
         take : str
             ``hours``, ``minutes`` or ``seconds``: what they are counted in.
         first : str, optional
