@@ -11,17 +11,10 @@ from command import run
 
 ROWS = np.arange(600)
 WHOLE = {"month": 12, "weekday": 7, "day_of_week": 7, "quarter": 4, "Monat": 12, "start_hour": 24}
-NONE = {
-    "months": ROWS % 12 + 1,  # how long, not when
-    "monthly": ROWS % 12 + 1,
-    "month_of_birth": ROWS % 6 + 1,  # half a year
-    "hour": 8 + ROWS % 10,  # of a working day
-    "weekday": ROWS % 7 * 2.0,
-    "month": ROWS % 11 + 1.5,
-    "quarter": ROWS % 9,
-    "direction": ROWS % 3 - 1,
-    "z": ROWS % 12 + 1,
-}
+NONE = {  # how long, not when; half a year; of a working day; no whole numbers, or not all of them
+    "months": ROWS % 12 + 1, "monthly": ROWS % 12 + 1, "month_of_birth": ROWS % 6 + 1, "hour": 8 + ROWS % 10, "weekday": ROWS % 7 * 2.0,
+    "month": ROWS % 11 + 1.5, "quarter": ROWS % 9, "direction": ROWS % 3 - 1, "z": ROWS % 12 + 1,
+}  # fmt: skip
 
 
 def told(column, values):

@@ -6,7 +6,7 @@ import sys
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import rich_click as click
 
@@ -15,10 +15,7 @@ from markbase.cli.wishes import wishes
 from markbase.core.address_space import allowed_megabytes
 from markbase.core.errors import FileError, remark
 from markbase.core.study.codebook import Codebook
-from markbase.core.study.column import Column
 from markbase.core.study.study import Study
-from markbase.core.study.trail import TrailStep
-from markbase.core.tables import rows_of
 from markbase.files.data import TEXT_SUFFIXES, is_large, need_extra, only_in_parts, open_study
 from markbase.files.plan import Plan
 from markbase.files.stacked import bytes_of, files_of, is_several
@@ -118,19 +115,6 @@ def open_in_parts(
             progress=told,
             file_column=file_column,
         )
-
-
-def merged_alike(done: TrailStep, column: Column) -> dict[str, Any]:
-    """Return the step that merges those levels of a column of another file that a step merged in the data."""
-    there = [level.label for level in column.levels]
-    targets: dict[str, list[str]] = {}
-    for row in rows_of(done.check.table) if done.check is not None else ():
-        if row.old != row.new and row.old in there:
-            targets.setdefault(str(row.new), []).append(str(row.old))
-    if "name" in done.settings and not targets and there:
-        targets = {there[0]: there[:1]}  # a column of that name is made all the same
-    kept = {key: value for key, value in done.settings.items() if key in ("column", "name")}
-    return {"do": done.action, **kept, "targets": targets}
 
 
 def _too_large(file: Path) -> bool:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from markbase.cli.opening import merged_alike, open_in_parts, open_plan, read_in_parts
+from markbase.cli.opening import open_in_parts, open_plan, read_in_parts
 from markbase.cli.steps_in_order import in_order, with_kinds
 from markbase.cli.typed import calculation, joining, labelling, pair, split
 from markbase.core.errors import MarkbaseError, remark
@@ -136,8 +136,7 @@ class Source:
     def open_other(self, file: Path, needed: set[str], like: Study) -> Study:
         """Open another file and prepare it as the data were, to predict for its rows.
 
-        Levels are merged that were merged in the data, whatever the rule, as far as the file has them. Steps that choose rows, and
-        steps that look at other rows, are left out with a remark; so are steps that fail on columns the prediction does not need.
+        Steps that fail on columns the prediction does not need are left out.
         """
         plan = self.plan()
         book = self._codebook(plan)
@@ -150,36 +149,4 @@ class Source:
             study = open_study(
                 file, book, missing=plan.missing, encoding=plan.encoding, layout=plan.layout, file_column=told
             )
-        for done in (step for step in like.trail.steps if step.action != "open"):
-            step, action = done.record(), done.action
-            column = str(step.get("name") or step.get("column") or "")
-            of_levels = action == "derive" and "within" in step
-            if of_levels or action in ("hold_out", "keep", "lag", "leave_out_repeats", "sample"):
-                if column in needed or not (of_levels or action == "lag"):
-                    remark(
-                        f"The step `{action}` is not carried out on `{file.name}`: it looks at other rows, or chooses them."
-                    )
-                continue
-            if action == "as_long" and column in study:
-                continue  # the file is in long form
-            new = set(step["columns"]) if action == "join" else {column}
-            if action == "rename":
-                step = {**step, "columns": {k: v for k, v in step["columns"].items() if k in study}}
-                new = set(step["columns"].values())
-                if not new:
-                    continue  # the file has the new names, or none of them
-            if action == "join" and new <= {*study.columns}:
-                continue  # the file has these columns by itself
-            if action in ("mark", "keep_levels"):
-                continue  # another base changes no prediction, and a level that was left out is none the fit has seen
-            if action == "merge_levels" and step["column"] in study:
-                step = merged_alike(done, study[step["column"]])
-                if not step["targets"]:
-                    continue  # none of them is here
-            try:
-                study = study.prepare([step], source="")
-            except MarkbaseError as problem:
-                if new & needed:
-                    what = f" of `{column}`" if column else ""
-                    raise type(problem)(f"{file.name}, step `{action}`{what}: {problem}") from None
-        return study
+        return study.prepare_like(like, sorted(needed))

@@ -14,7 +14,7 @@ from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
 from markbase.show.records import table_record
 
 _WIDE = 98
-"""Numeric columns whose levels would be wider beside one another have them below one another."""
+"""Columns whose levels would be wider beside one another have them below one another."""
 
 
 def description_page(found: Description) -> Page:
@@ -26,19 +26,14 @@ def description_page(found: Description) -> Page:
         table = beside_one_another(found, numeric)
         beside = found.by is not None and _width(table) <= _WIDE
         table = table if beside else _below(found, numeric)
-        words = (
-            "mean (standard deviation)"
-            if beside
-            else ""
-            if found.medians
-            else "no medians: rows count by weights, or come in parts"
-        )
+        words = "mean (standard deviation)" if beside else "" if found.medians else "no medians: rows come in parts"
         tested = "; p of Welch's F; correlation ratio η" if len(found.compared) else ""
         sections.append(Section("2  Numeric columns", f"{words}{tested}".removeprefix("; "), (table,)))
     if groups:
-        words = "share of the rows with a value" if found.by is not None else ""
+        words = f"shares within each level of `{found.by.name}`" if found.by is not None else ""
         tested = "; p of Pearson's chi²; Cramér's V" if len(found.compared) else ""
         table = beside_one_another(found, groups) if found.by is not None else _levels(found, groups)
+        table = _levels(found, groups) if _width(table) > _WIDE else table
         sections.append(Section(f"{len(sections) + 1}  Groups", f"{words}{tested}", (table,)))
     said = Sentences(tuple((text, ()) for text in found.statements))
     sections.append(Section(f"{len(sections) + 1}  What to mind", blocks=(said,)))
@@ -90,13 +85,27 @@ def _below(found: Description, columns: list[Column]) -> Table:
 
 
 def _levels(found: Description, columns: list[Column]) -> Table:
-    """Return groups with the rows of each level."""
+    """Return groups with the rows of each level, and below it in each level of the group by which they are told."""
+    tests = {r.column: r for r in rows_of(found.differences)}
     rows = []
     for column in columns:
-        own = list(rows_of(found.table[found.table["column"] == column.name]))
-        rows.append(Row((column.name, f"{own[0].n:,}" if own else "0", ""), "group"))
-        rows += [Row((f"  {r.level}", f"{int(r.count):,}", as_percent(r.share))) for r in own]
-    return Table(("column, level", "rows", "share"), tuple(rows), frozenset({1, 2}), 0)
+        own = found.table[found.table["column"] == column.name]
+        tested = _tested(tests.get(column.name)) if len(tests) else ()
+        rows.append(Row((column.name, f"{own['n'].iloc[0]:,}" if len(own) else "0", "", *tested), "group"))
+        for level in dict.fromkeys(own["level"]):
+            rows += [
+                Row(
+                    (
+                        f"    {r.group}" if r.group else f"  {level}",
+                        f"{int(r.count):,}",
+                        _share(r.share),
+                        *([""] * len(tested)),
+                    )
+                )
+                for r in rows_of(own[own["level"] == level])
+            ]
+    heads = ("column, level", "rows", "share", *(("p", "V") if len(tests) else ()))
+    return Table(heads, tuple(rows), frozenset(range(1, len(heads))), 0)
 
 
 def beside_one_another(found: Description, columns: list[Column], formal: bool = False) -> Table:

@@ -52,7 +52,7 @@ def counted(codes: Any, size: int) -> NDArray[np.int64]:
     known = codes.__dict__.get("counted")
     if known is None:
         known = codes.__dict__["counted"] = bincount_of(codes.astype(np.int64) + 1, None, size + 1)[1:].astype(np.int64)
-    return np.asarray(known)
+    return np.asarray(known) if len(known) >= size else np.pad(known, (0, size - len(known)))  # codes of no row
 
 
 def counted_codes(codes: Any, size: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:

@@ -34,6 +34,8 @@ _MOST_GROUPS, _MOST_LEVELS = 12, 30
 """So many levels a sample may be told by, and so many a group may have that is described unasked."""
 _FEW_EXPECTED = 5
 """Where fewer rows are expected in a cell, chi-squared is no good guide."""
+_HALF = 1e-12
+"""Sums of weights that are nearer to the half are the half, but for rounding."""
 _MEASURES = ("mean", "sd", "median", "low", "high")
 _FIGURES = ("column", "level", "group", "n", "missing", *_MEASURES, "count", "share")
 
@@ -67,7 +69,7 @@ class Description(ShownTables):
     odd: tuple[str, ...] = ()
     """What counts as a number in a column and looks like a code for a missing answer, or like another unit."""
     medians: bool = True
-    """Whether medians are told: of rows in memory that count alike."""
+    """Whether medians are told: of rows in memory."""
 
     @own_table
     def table(self) -> pd.DataFrame:
@@ -135,7 +137,7 @@ def describe(
     by : str, optional
         A group, by whose levels they are told beside one another; rows without a level are left out.
     weights : str, optional
-        A column of sampling weights. Nothing is tested then, and no median is told.
+        A column of sampling weights. Nothing is tested then.
 
     Returns
     -------
@@ -174,7 +176,7 @@ def describe(
     every = constant(0, chosen[0].values)
     whole = every if group is None else np.where(group.present, 0, -1)
     one = Column("", "categorical", whole, levels=(Level("", "", True),))
-    medians = not heavy and not in_parts([c.values for c in chosen])
+    medians = not in_parts([c.values for c in chosen])
     records = _described(chosen, one, study, heavy, medians)
     compared: list[dict[str, Any]] = []
     counts: tuple[tuple[str, int], ...] = ()
@@ -255,7 +257,8 @@ def _described(
 ) -> list[dict[str, Any]]:
     """Return the figures of columns in each level of a key that has rows, the levels in turn, in one pass over these.
 
-    By weights the variance is the weighted mean of squared deviations times n/(n − 1), n the rows that count.
+    By weights the variance is the weighted mean of squared deviations times n/(n − 1), n the rows that count; of a median half the weight
+    lies below it and half above.
     """
     heavy = study[weights] if weights else None
     lows = tuple(None if c.is_categorical else c.span[0] for c in columns)
@@ -276,7 +279,8 @@ def _described(
             if not column.is_categorical:
                 median = math.nan
                 if medians and valid:
-                    median = float(np.median(column.values[column.present & (key.values == k)]))
+                    there = column.present & (key.values == k)
+                    median = _median(column.values[there], None if heavy is None else counted_by[there])
                 records.append(
                     {**base, **_measures(own[:, k], column.span[0]), "median": median, "count": None, "share": math.nan}
                 )
@@ -289,6 +293,19 @@ def _described(
                 if column.counts[v]
             ]  # fmt: skip
     return records
+
+
+def _median(values: Array, heavy: Array | None) -> float:
+    """Return the value below and above which half of all lie, or half of their weight; between two of which that holds their mean."""
+    if heavy is None:
+        return float(np.median(values))
+    order = np.argsort(values, kind="stable")
+    order = order[heavy[order] > 0]
+    if not len(order):
+        return math.nan
+    reached = np.cumsum(heavy[order]) / math.fsum(heavy[order])
+    low, high = (min(int(np.searchsorted(reached, 0.5 + off)), len(order) - 1) for off in (-_HALF, _HALF))
+    return float(values[order[low]] / 2 + values[order[high]] / 2)
 
 
 def _measures(told: Array, lowest: float) -> dict[str, float]:

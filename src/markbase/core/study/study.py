@@ -21,6 +21,7 @@ from markbase.core.study.column_types import build_column, in_seconds
 from markbase.core.study.declared_sources import with_declared_sources
 from markbase.core.study.frames import AnyTable, columns_of, frame_of
 from markbase.core.study.long_form import remark_on_occasions
+from markbase.core.study.other_rows import prepared_like
 from markbase.core.study.overview import levels_table, overview_table, values_table
 from markbase.core.study.preparing import Preparing
 from markbase.core.study.remark import Remark
@@ -398,6 +399,46 @@ class Study(Preparing, Shown):
         for number, step in enumerate(steps, 1):
             study = carry_out(study, step, f"{source}, step {number}" if source else "")
         return study
+
+    def prepare_like(self, other: Study, columns: Sequence[str] | None = None) -> Self:
+        """Carry out on these rows the steps that prepared another study, to predict for them or to judge a fit on them.
+
+        Levels are merged that were merged there, whatever the rule, as far as they are here; levels that a step names may be those of no row here.
+        Bases are not marked, for none changes a prediction, and rows that were expected are not.
+
+        Parameters
+        ----------
+        other : Study
+            The study that was prepared, for instance that of a fit.
+        columns : sequence of str, optional
+            The columns that are needed; a step that fails is left out where it makes none of them. By default every step has to succeed.
+
+        Returns
+        -------
+        Study
+            These rows, prepared alike.
+
+        Raises
+        ------
+        MarkbaseError
+            If a step fails that is needed; the message says which one.
+
+        Warns
+        -----
+        MarkbaseWarning
+            For steps that choose rows, or look at other rows (``keep``, ``lag``, ``hold_out``, ``derive`` within levels), which are left out.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> import pandas as pd
+        >>> days = {"Monday": 1, "Tuesday": 2, "Wednesday": 3, "Thursday": 4, "Friday": 5}
+        >>> study = mb.demo.choirs().as_numeric("rehearsal_day", scores=days)
+        >>> new = mb.Study(pd.DataFrame({"rehearsal_day": ["Friday", "Tuesday"]})).prepare_like(study)
+        >>> new["rehearsal_day"].values.tolist()
+        [5.0, 2.0]
+        """
+        return prepared_like(self, other.trail.steps, columns)
 
 
 def as_study(data: Study | AnyTable) -> Study:

@@ -71,9 +71,7 @@ class Stepping(ABC):
 
     def _remade(self, columns: dict[str, Column], step: TrailStep, rows: int | None = None) -> Self:
         """Return a study of other columns and one more step on the trail, of the same rows or of so many others, which are numbered anew."""
-        study = object.__new__(type(self))
-        study.__dict__.update(self.__dict__)
-        study._columns = columns
+        study = self._of_columns(columns)
         if rows is not None:
             study._rows, study._index = rows, pd.RangeIndex(rows)
         study._trail = self._trail.then(step)
@@ -81,18 +79,21 @@ class Stepping(ABC):
 
     def _holding(self, held: Held, index: pd.Index[Any] | None = None) -> Self:
         """Return a study of the same columns with other rows, which are in memory."""
-        study = object.__new__(type(self))
-        study.__dict__.update(self.__dict__)
-        study._columns = {name: holding((name,), column, held) for name, column in self._columns.items()}
+        study = self._of_columns({name: holding((name,), column, held) for name, column in self._columns.items()})
         study._rows = len(next(iter(held.values()))[0])
         study._index = pd.RangeIndex(study._rows) if index is None else index
         return study
 
-    def _taken(self, rows: NDArray[np.bool_], step: TrailStep) -> Self:
-        """Return a study with some of the rows and one more step on the trail."""
+    def _of_columns(self, columns: dict[str, Column]) -> Self:
+        """Return a study of other columns of the same rows, without a step on the trail."""
         study = object.__new__(type(self))
         study.__dict__.update(self.__dict__)
-        study._columns = {name: take(column, rows) for name, column in self._columns.items()}
+        study._columns = columns
+        return study
+
+    def _taken(self, rows: NDArray[np.bool_], step: TrailStep) -> Self:
+        """Return a study with some of the rows and one more step on the trail."""
+        study = self._of_columns({name: take(column, rows) for name, column in self._columns.items()})
         study._rows = int(np.count_nonzero(rows))
         study._index = pd.RangeIndex(study._rows) if in_parts(rows) else self._index[rows]
         study._trail = self._trail.then(step)
