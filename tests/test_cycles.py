@@ -13,7 +13,7 @@ ROWS = np.arange(600)
 WHOLE = {"month": 12, "weekday": 7, "day_of_week": 7, "quarter": 4, "Monat": 12, "start_hour": 24}
 NONE = {  # how long, not when; half a year; of a working day; no whole numbers, or not all of them
     "months": ROWS % 12 + 1, "monthly": ROWS % 12 + 1, "month_of_birth": ROWS % 6 + 1, "hour": 8 + ROWS % 10, "weekday": ROWS % 7 * 2.0,
-    "month": ROWS % 11 + 1.5, "quarter": ROWS % 9, "direction": ROWS % 3 - 1, "z": ROWS % 12 + 1,
+    "month": ROWS % 11 + 1.5, "time_of_day": ROWS % 25 - 1, "bed_hour": ROWS % 12, "quarter": ROWS % 9, "direction": ROWS % 3 - 1, "z": ROWS % 12 + 1,
 }  # fmt: skip
 
 
@@ -42,6 +42,7 @@ def test_ends_that_are_neighbours_are_told_in_the_columns_the_fit_and_the_descri
 @pytest.mark.parametrize("name", NONE)
 def test_columns_that_do_not_go_round_are_left_in_peace(name):
     assert "neighbours" not in told(name, NONE[name])
+    assert "or cut them into groups" in told("hour", ROWS % 10 * 2.5)
 
 
 @given(first=st.floats(15, 23), hours=st.floats(10, 18), steps=st.integers(40, 200))

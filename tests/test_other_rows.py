@@ -14,10 +14,12 @@ FRAME = pd.DataFrame({
     "y": rng.normal(5, 2, N), "edu": rng.choice(["low", "mid", "high"], N), "part": rng.choice(["a", "b", "c", "d"], N),
     "code": rng.choice([1, 2, 3], N), "x": rng.uniform(1, 9, N).round(2), "when": rng.choice(["2020-01-31", "2021-06-01", "2022-03-03"], N),
 })  # fmt: skip
-FEW = FRAME[(FRAME["edu"] == "mid") & FRAME["part"].isin(["a", "b"]) & (FRAME["code"] == 2) & (FRAME["when"] < "2022")]
+FRAME["extra"] = 1
+FEW = FRAME.drop(columns="extra")[(FRAME["edu"] == "mid") & FRAME["part"].isin(["a", "b"]) & (FRAME["code"] == 2) & (FRAME["when"] < "2022")]
 STEPS = {
     "against_rest": ([{"column": "part", "level": "d", "name": "q"}], "q"),
     "as_categorical": ([{"column": "code", "labels": {"1": "one", "2": "two"}, "order": ["3", "one", "two"], "expect": {"one": int((FRAME["code"] == 1).sum())}}], "code"),
+    "by code": ([{"do": "as_categorical", "column": "code", "labels": {"1": "one", "2": "two"}}, {"do": "against_rest", "column": "code", "level": "2", "name": "q"}], "q"),
     "as_numeric": ([{"column": "edu", "scores": {"low": 1, "mid": 2, "high": 4}}], "edu"),
     "as_ordinal": ([{"column": "edu", "order": ["low", "mid", "high"]}], "edu"),
     "blank": ([{"column": "part", "codes": ["d"]}], "part"),
@@ -26,8 +28,9 @@ STEPS = {
     "combine_groups": ([{"columns": ["edu", "part"], "name": "q"}], "q"),
     "cut": ([{"column": "x", "quantiles": 3, "name": "q"}], "q"),
     "from_date": ([{"column": "when", "take": "weekday", "name": "q"}], "q"),
-    "merge_levels": ([{"column": "part", "below": 100, "into": "few"}], "part"),
-    "rename": ([{"columns": {"part": "voice"}}], "voice"),
+    "event": ([{"column": "edu", "event": "high", "name": "q"}], "q"),
+    "merge_levels": ([{"column": "part", "below": 100, "into": "few"}, {"column": "part", "targets": {"cd": ["c", "few"]}, "name": "q"}], "q"),
+    "rename": ([{"columns": {"part": "voice", "extra": "more"}}], "voice"),
     "derive": ([{"name": "q", "z": "x"}], "q"),
     "code_as": ([{"column": "edu", "scheme": "effect"}], "edu"),
 }  # fmt: skip

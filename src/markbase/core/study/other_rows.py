@@ -24,7 +24,6 @@ _LEVELS_IN = {
     "as_categorical": ("order",),
     "as_numeric": ("scores",),
     "as_ordinal": ("order",),
-    "event": ("event",),
 }
 """The settings of steps on one column that name its levels."""
 
@@ -77,6 +76,8 @@ def _here(study: Preparing, done: TrailStep, step: Mapping[str, Any]) -> tuple[d
     if done.action == "merge_levels" and step["column"] in columns:
         merged = _merged_alike(done, columns[step["column"]])
         return (merged, new) if merged["targets"] else None
+    if done.action == "event" and step["column"] in columns and _all_alike(columns[step["column"]], step["event"]):
+        return _merged_alike(done, columns[step["column"]]), new
     step = {key: value for key, value in step.items() if key != "expect"}  # how many rows were expected there
     if "order" in step and step["column"] in columns and not columns[step["column"]].is_categorical:
         labels = step.get("labels", {})  # numbers that are codes, of which a label makes a level without a row
@@ -85,6 +86,17 @@ def _here(study: Preparing, done: TrailStep, step: Mapping[str, Any]) -> tuple[d
             **{str(code): str(code) for code in step["order"] if str(code) not in labels.values()},
         }
     return step, new
+
+
+def _all_alike(column: Column, event: Any) -> bool:
+    """Return whether all rows of a group have an event, or none has it, which nothing could be fitted to."""
+    if not column.is_categorical:
+        return False
+    members = {*map(str, _values(event))}
+    rows = sum(
+        int(n) for level, n in zip(column.levels, column.counts, strict=True) if members & {level.label, level.code}
+    )
+    return rows in (0, column.valid)
 
 
 def _merged_alike(done: TrailStep, column: Column) -> dict[str, Any]:
@@ -97,7 +109,7 @@ def _merged_alike(done: TrailStep, column: Column) -> dict[str, Any]:
     if "name" in done.settings and not targets and there:
         targets = {there[0]: there[:1]}  # a column of that name is made all the same
     kept = {key: value for key, value in done.settings.items() if key in ("column", "name")}
-    return {"do": done.action, **kept, "targets": targets}
+    return {"do": "merge_levels", **kept, "targets": targets}
 
 
 def _with_levels(study: S, step: Mapping[str, Any]) -> S:
