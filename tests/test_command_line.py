@@ -146,7 +146,7 @@ def test_every_command_with_a_table_for_a_manuscript_writes_the_one_python_write
         assert (tmp_path / f"{number}.md").read_bytes() == (tmp_path / "python.md").read_bytes()
     refused = run("fit", *of, *terms, "--manuscript", "a.odt", cwd=tmp_path)
     assert (refused.returncode, (tmp_path / "a.odt").exists()) == (2, False)
-    assert "does not end in .docx, .md, .html or .tex" in refused.stderr.replace("`", "")
+    assert "does not end in .docx, .xlsx, .md, .html or .tex" in refused.stderr.replace("`", "")
 
 
 def test_figures_of_a_fit_are_written_whole_and_over_others_only_when_asked(tmp_path):

@@ -1,14 +1,17 @@
 """Plans that carry a whole analysis: the same numbers as Python, a report, mistakes with their lines."""
 
 import json
+import math
 import re
 import tomllib
+import zipfile
 from pathlib import Path
 
 import docx
 import jsonschema
 import lxml.html
 import numpy as np
+import openpyxl
 import pandas as pd
 import pytest
 import tomlkit
@@ -173,7 +176,26 @@ def cells_of_html(text):
     return [[(c.text_content()).strip() for c in row] for row in lxml.html.fromstring(f"<div>{text}</div>").iter("tr")]
 
 
-MANUSCRIPTS = {".md": cells_of_markdown, ".tex": cells_of_latex, ".html": cells_of_html}
+def cells_of_workbook(path):
+    assert zipfile.ZipFile(path).read("docProps/core.xml").count(b"2000-01-01T00:00:00Z<") == 2  # made and changed, whenever that was
+    return [[shown(cell) for cell in row] for sheet in openpyxl.load_workbook(path) for row in sheet.iter_rows(3, sheet.max_row - 1)]
+
+
+def shown(cell):
+    """Write a cell as its form has it shown."""
+    if not isinstance(cell.value, (int, float)):
+        assert cell.value is None or cell.data_type == "s"
+        assert not re.fullmatch(r"[−-]?[\d,]*\.?\d+%?", cell.value or "") or cell.column == 1 or cell.row == 3
+        return cell.value or ""
+    form = re.fullmatch(r"(#,##)?(0?)(?:\.(0+))?(%?)", cell.number_format)
+    text = f"{abs(cell.value) * (100 if form[4] else 1):{',' if form[1] else ''}.{len(form[3] or '')}f}{form[4]}"
+    return ("−" if math.copysign(1, cell.value) < 0 else "") + (text if form[2] else text.removeprefix("0"))
+
+
+MANUSCRIPTS = {
+    kind: lambda path, read=read: read(path.read_text(encoding="utf-8"))
+    for kind, read in {".md": cells_of_markdown, ".tex": cells_of_latex, ".html": cells_of_html}.items()
+} | {".xlsx": cells_of_workbook}
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
@@ -207,7 +229,7 @@ def test_tables_for_a_manuscript_hold_the_numbers_and_every_base(results):
     assert [c.text for c in compared.rows[0].cells] == ["", "who stays, in short", "who stays"]
     cells = [[c.text.strip().replace("\u00a0", " ") for c in row.cells] for t in document.tables for row in t.rows]
     for kind, read in MANUSCRIPTS.items():
-        assert read((results / "out" / f"tables{kind}").read_text(encoding="utf-8")) == cells, kind
+        assert read(results / "out" / f"tables{kind}") == cells, kind
     with pytest.raises(mb.FileError, match=r"does not end in \.docx"):
         mb.write_document(fit, results / "tables.odt")
 
@@ -259,7 +281,7 @@ def test_a_drafted_plan_quotes_names_of_any_letters(outcome, tmp_path):
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 def test_names_of_any_letters_stand_in_tables_of_every_format(tmp_path):
-    levels = ["[18, 30)", "*30+", r"$5 & up\to_{x}", "<b>~|`#50%^", "{}"]
+    levels = ["[18, 30)", "*30+", "=30+1", r"$5 & up\to_{x}", "<b>~|`#50%^", "{}"]
     rng = np.random.default_rng(4)
     data = {"[hours]": rng.normal(size=200), "*y*": rng.normal(size=200), "g_1": rng.choice(levels, 200)}
     fit = mb.fit_linear(mb.Study(pd.DataFrame(data)), "*y*", ["[hours]", "g_1"])
@@ -270,7 +292,7 @@ def test_names_of_any_letters_stand_in_tables_of_every_format(tmp_path):
         cells = [[c.text.strip().replace("\u00a0", " ") for c in row.cells] for row in document.tables[0].rows]
         assert set(levels) <= {row[0] for row in cells}
         for kind, read in MANUSCRIPTS.items():
-            assert read((tmp_path / f"t{kind}").read_text(encoding="utf-8")) == cells, kind
+            assert read(tmp_path / f"t{kind}") == cells, kind
         rows = (tmp_path / "t.tex").read_text(encoding="utf-8").split(r"\\")[1:]
         assert not any(row.lstrip().startswith(("[", "*")) for row in rows)  # options, and another kind of end, to LaTeX
 

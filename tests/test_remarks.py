@@ -158,9 +158,20 @@ def test_a_step_that_is_proposed_can_be_typed_whatever_the_name_of_the_column(tm
 
 
 def test_a_column_named_like_a_weight_is_asked_about():
-    frame = pd.DataFrame({name: np.linspace(0.5, 2, 50) for name in ("weight", "survey_weight", "birth_weight_kg", "wgt", "dweight")})
+    frame = pd.DataFrame(
+        {name: np.linspace(0.5, 2, 50) for name in ("weight", "survey_weight", "birth_weight_kg", "wgt", "dweight", "raking_weight", "PERWT", "newt")}
+    )
     told = mb.Study(frame).overview().set_index("column")["remarks"].str.contains("a weight of the rows, by its name")
-    assert told.to_dict() == {"weight": True, "survey_weight": True, "birth_weight_kg": False, "wgt": True, "dweight": True}
+    assert told.to_dict() == {
+        "weight": True,
+        "survey_weight": True,
+        "birth_weight_kg": False,
+        "wgt": True,
+        "dweight": True,
+        "raking_weight": True,
+        "PERWT": True,
+        "newt": False,
+    }
     assert "by its name" not in mb.Study(frame).as_role("weight", "weight").overview()["remarks"].iloc[0]
 
 
@@ -314,10 +325,19 @@ def test_values_on_both_sides_of_0_are_no_codes_and_codes_below_it_are_told_as_w
     coded = {name: rng.choice([-2, -1, 0, 1, 2], 400, p=p) for name, p in few.items()}
     coded |= {"hours": rng.choice([-8, -5, -2, -1, *range(40)], 400), "gain": rng.integers(-2, 5, 400), "step": rng.choice([-1, *range(9)], 400)}
     far = {"age": rng.choice([-99, -9, *range(18, 60)], 400), "score": rng.choice([1, 2, 3, 99], 400)}
+    odds = [0.2, 0.3, 0.3, 0.1, 0.04, 0.03, 0.03], [0.4, 0.3, 0.2, 0.05, 0.03, 0.01, 0.01]
+    far |= {"voted": rng.choice([0, 1, 9], 400, p=[0.3, 0.65, 0.05]), "interest": rng.choice([1, 2, 3, 4, 7, 8, 9], 400, p=odds[0])}
+    draws |= {"children": rng.choice([0, 1, 2, 3, 4, 8, 9], 400, p=odds[1]), "once": [0, 1, 1, 0] * 99 + [1, 0, 1, 9]}
+    levels = {"level": [1, 2, 3, 7, 8, 9], "seven": [*range(1, 8), 9], "parts": [0, 4, 8], "late": [2, 3, 9]}
+    draws |= {name: rng.choice(own, 400) for name, own in levels.items()}
     study = mb.Study(pd.DataFrame(draws | coded | far))
     with pytest.warns(mb.MarkbaseWarning, match="sensitive at −1"):
         assert study.cut("diff", [-1, 1], name="d")["d"].level_at("-1 to below 1") == 1  # a minus as keyboards have it
     found = {name: [r.text for r in study.remarks().get(name, ()) if "missing answer" in r.text] for name in draws | coded | far}
+    with pytest.raises(mb.ColumnError, match="needs two: blank `9`, if it is a code for a missing answer; or make a yes/no"):
+        mb.fit_logistic(study, "voted", ["score"])
+    with pytest.warns(mb.MarkbaseWarning, match="`interest` is 7 in [0-9]+ rows, 8 in [0-9]+ rows and 9 in"):
+        mb.fit_linear(study, "interest", ["diff"])
     assert {name: [below in own[0], apart in own[0]] for name, own in found.items() if own} == {
         **{name: [True, False] for name in coded}, **{name: [False, True] for name in far},
     }  # fmt: skip

@@ -14,7 +14,7 @@ _LABELS = "markbase.column_labels"
 
 def manuscript_option(function: F) -> F:
     """Add where the table for a manuscript goes."""
-    told = "Write the table for a manuscript to this .docx, .md, .html or .tex."
+    told = "Write the table for a manuscript to this .docx, .xlsx, .md, .html or .tex."
     labels = "In that table, call columns by their labels, of the codebook."
     function = click.option(
         "--column-labels", is_flag=True, expose_value=False, callback=_with_labels, help=labels, panel=OUTPUT

@@ -35,10 +35,9 @@ from markbase.files.data_writing import table_bytes
 from markbase.files.plan import Plan, moved_plan
 from markbase.files.plan_analysis import check_columns
 from markbase.files.plan_entries import Analysis, FitEntry
-from markbase.reports.document import can_write_documents, manuscript_bytes
+from markbase.reports.document import manuscript_bytes, written_kinds
 from markbase.reports.figure_sets import Figures, figures_of, figures_of_fit
 from markbase.reports.manuscript import Result
-from markbase.reports.manuscript_texts import TEXTS
 from markbase.reports.parts import Part, Wanted, analysis_part, illustrated, methods_of, told_together
 from markbase.reports.remarked import remarked
 from markbase.reports.report import report_html
@@ -121,7 +120,7 @@ class Results:
             "plan.toml": moved_plan(plan, into).encode(),
         }
         if self.manuscript:
-            kinds = [*TEXTS, *([".docx"] if can_write_documents() else [])]
+            kinds = written_kinds()
             found |= {
                 f"tables{kind}": manuscript_bytes(self.manuscript, kind, title, plan.analysis.labels) for kind in kinds
             }

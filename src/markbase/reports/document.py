@@ -1,11 +1,9 @@
-"""Tables for a manuscript in a file: an Office Open XML document, Markdown, HTML or LaTeX."""
+"""Tables for a manuscript in a file: an Office Open XML document or workbook, Markdown, HTML or LaTeX."""
 
 from __future__ import annotations
 
-import datetime
 import importlib.util
 import io
-import zipfile
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -15,6 +13,8 @@ from markbase.core.errors import FileError, MarkbaseError, listed
 from markbase.files.whole_files import refuse_to_replace, write_whole
 from markbase.reports.manuscript import Result, manuscript_table, table_in
 from markbase.reports.manuscript_texts import TEXTS
+from markbase.reports.undated import FIXED, undated
+from markbase.reports.workbook import can_write_workbooks, workbook_bytes
 from markbase.show.page import LEVEL_INDENT, Section
 
 _MANY_COLUMNS = 7
@@ -22,8 +22,7 @@ _MARGIN = 3
 """Letters of room in every cell."""
 _FIRM = "\u00a0"
 """A space at which no line ends."""
-_DATE = (1980, 1, 1, 0, 0, 0)
-_SUFFIX = ".docx"
+_SUFFIX, _BOOK = ".docx", ".xlsx"
 _WIDTH = 6.2
 """Inches of text on a page."""
 
@@ -47,7 +46,7 @@ def write_document(
         associations; of a group in a fit, ``(fit, "voice")``, its levels with
         adjusted means or probabilities. The base of every group has its row; rows used, fit and errors stand in the note.
     path : str or Path
-        A file that ends in ``.docx``, ``.md`` (Markdown), ``.html`` (a fragment without style) or ``.tex`` (LaTeX, with the
+        A file that ends in ``.docx``, ``.xlsx`` (a workbook, a sheet a table, its numbers as numbers), ``.md`` (Markdown), ``.html`` (a fragment without style) or ``.tex`` (LaTeX, with the
         package booktabs).
     title : str
         A heading for the document.
@@ -75,10 +74,9 @@ def write_document(
     """
     path = Path(path)
     suffix = path.suffix.lower()
-    if suffix != _SUFFIX and suffix not in TEXTS:
-        raise FileError(
-            f"`{path}` does not end in {listed([_SUFFIX, *TEXTS], 'or')}; tables for a manuscript are written as such."
-        )
+    kinds = [_SUFFIX, _BOOK, *TEXTS]
+    if suffix not in kinds:
+        raise FileError(f"`{path}` does not end in {listed(kinds, 'or')}; tables for a manuscript are written as such.")
     several: list[Any] = results if isinstance(results, list) else [results]
     if not several:
         raise MarkbaseError("Give at least one fit to write a table of.")
@@ -90,25 +88,33 @@ def manuscript_bytes(results: Sequence[Result], suffix: str, title: str = "", la
     """Return tables of fits as the contents of a file that ends in `suffix`; raises as `write_document`."""
     if suffix == _SUFFIX:
         return document_bytes(results, title, labels)
-    return TEXTS[suffix]([manuscript_table(result, labels) for result in results], title).encode()
+    tables = [manuscript_table(result, labels) for result in results]
+    return workbook_bytes(tables, title) if suffix == _BOOK else TEXTS[suffix](tables, title).encode()
 
 
-def can_write_documents() -> bool:
-    """Return whether the package that makes documents is installed."""
+def written_kinds() -> list[str]:
+    """Return what files of tables end in that can be written with the packages that are installed."""
+    return [
+        *TEXTS,
+        *([_SUFFIX] if _can_write_documents() else []),
+        *([_BOOK] if can_write_workbooks() else []),
+    ]
+
+
+def _can_write_documents() -> bool:
     return importlib.util.find_spec("docx") is not None
 
 
 def document_bytes(results: Sequence[Result], title: str = "", labels: bool = False) -> bytes:
     """Return tables of fits as the contents of a document, as `write_document` takes them, the same bytes every time."""
-    if not can_write_documents():
+    if not _can_write_documents():
         raise FileError(
             "A document needs the package python-docx, which is not installed; python -m pip install python-docx adds it."
         )
     import docx
 
     document = docx.Document()
-    fixed = datetime.datetime(2000, 1, 1, tzinfo=datetime.UTC)
-    document.core_properties.created = document.core_properties.modified = fixed
+    document.core_properties.created = document.core_properties.modified = FIXED
     document.core_properties.author = ""
     if title:
         document.add_heading(title, level=1)
@@ -117,7 +123,7 @@ def document_bytes(results: Sequence[Result], title: str = "", labels: bool = Fa
         _add(document, f"Table {place}. {table.title}", table)
     buffer = io.BytesIO()
     document.save(buffer)
-    return _undated(buffer.getvalue())
+    return undated(buffer.getvalue())
 
 
 def _add(document: Any, caption: str, told: Section) -> None:
@@ -175,14 +181,3 @@ def _rule(cell: Any, *edges: str) -> None:
             line.set(qn(f"w:{key}"), value)
         borders.append(line)
     cell._tc.get_or_add_tcPr().append(borders)
-
-
-def _undated(content: bytes) -> bytes:
-    """Return a zip file with the times of its parts set to one and the same."""
-    buffer = io.BytesIO()
-    with zipfile.ZipFile(io.BytesIO(content)) as old, zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as new:
-        for name in old.namelist():
-            part = zipfile.ZipInfo(name, _DATE)
-            part.compress_type = zipfile.ZIP_DEFLATED
-            new.writestr(part, old.read(name))
-    return buffer.getvalue()

@@ -14,6 +14,7 @@ from markbase.core.results.logistic import LogisticFit, fit_of
 from markbase.core.study.column import Column
 from markbase.core.study.cutting import event_column, few_values
 from markbase.core.study.frames import AnyTable
+from markbase.core.study.numeric_remarks import stray_codes
 from markbase.core.study.study import Study, as_study
 
 FEW_EVENTS = 10
@@ -147,6 +148,16 @@ def fit_logistic(
     return fit
 
 
+def _first_blank(column: Column) -> str:
+    """Say which values of an outcome may be codes for a missing answer, to be blanked first; empty where none are."""
+    codes = [plain(code, 12) for code, _ in stray_codes(column)]
+    return (
+        f"blank {listed(quoted(codes))}, if {'these are codes' if len(codes) > 1 else 'it is a code'} for a missing answer; or "
+        if codes
+        else ""
+    )
+
+
 def two_level_outcome(study: Study, name: str, event: object) -> Column:
     """Return a yes/no outcome as a group of two levels, the event the second.
 
@@ -168,7 +179,8 @@ def two_level_outcome(study: Study, name: str, event: object) -> Column:
         )
         raise ColumnError(
             f"The outcome `{name}` has {many} ({', '.join(quoted(occurring[:4]))}{', …' if len(occurring) > 4 else ''}), and a logistic "
-            f"regression needs two: make a yes/no column of it (`event`, `split_at` or `merge_levels`), or fit a linear regression to a numeric column."
+            f"regression needs two: {_first_blank(column)}make a yes/no column of it (`event`, `split_at` or `merge_levels`), or fit a linear regression to a "
+            "numeric column."
         )
     if len(occurring) < 2:
         raise FitError(

@@ -25,6 +25,9 @@ _USUAL_CODES = (
     ),
     *(float(c) for c in (66, 77, 88, 96, 97, 98, 99, 666, 777, 888, 996, 997, 998, 999, 9996, 9997, 9998, 9999, 99999)),
 )
+_ONE_DIGIT = (7.0, 8.0, 9.0)
+_SKIPPED, _GOES_ON, _FEW_CODED = 3, 0.05, 0.3
+"""Codes of one digit lie so far above the answers, of which the last is given by such a share of all, and are no more than such a share themselves."""
 _ITEMS = 3
 """So many columns of few whole numbers in the same range may be the items of a scale."""
 _ALIKE = 0.2
@@ -40,12 +43,16 @@ _ENOUGH, _MOST_FAR = 20, 3
 _MANY_NUMBERS, _MOST_OF_ONE = 32, 50
 """So many numbers, more than the days of a month, may be those of persons, each with at most so many rows on average."""
 _YEARS = re.compile(r"(?<![a-z])(years?|jahre?|année|annee|ano|anno|born|founded|since)(?![a-z])")
+_IN_ORDER = re.compile(
+    r"(?<![a-z])(trial|round|session|visit|occasion|position|order|wave|rank|age|grade|dose|score|points)s?(?![a-z])"
+)
+"""What numbers from 1 on are called that count or measure something, each in about as many rows though they may be."""
 CALENDAR = "years?|quarters?|months?|weeks?|days?|times?|periods?|jahre?|monate?|wochen?|tage?"
 """What columns that tell when are called, as a pattern of words."""
 _TIMES = re.compile(rf"(?<![a-z])(trend|{CALENDAR})(?![a-z])")
 _FIRST_YEAR, _LAST_YEAR = 1800, 2200
 _WEIGHT = re.compile(
-    r"(survey|sampling|design|person|case|post|final|population|pop|analysis|an|psp|d|p)?[ _-]?(weights?|wgh?ts?|wts?|gewicht(ung)?)([ _-]?\d+)?",
+    r"(survey|sampling|design|person|per|case|post|final|population|pop|analysis|an|psp|d|p|hh|household|rak(e|ing)|calibration|norm(ali[sz]ed)?|resp(ondent)?)?[ _-]?(weights?|wgh?ts?|wts?|gewicht(ung)?)([ _-]?\d+)?",
     re.IGNORECASE,
 )
 
@@ -78,7 +85,7 @@ def numeric_remarks(column: Column, alike: int = 0) -> list[Remark]:
         mend = ({"do": "as_role", "column": column.name, "role": "identifier"},)
         remarks.append(Remark("looks like an identifier: whole numbers, none of them twice", mend))
     whole = isinstance(column.values, InParts) and column.values.facts.distinct is None
-    codes = [] if whole else _stray_codes(values, distinct)
+    codes = [] if whole else _stray_codes(values, distinct) or _codes_of_one_digit(column, values, distinct)
     sorting = remark_on_codes(column, distinct) or remark_on_cycle(column, distinct)
     if sorting is not None:
         remarks.append(sorting)
@@ -187,6 +194,19 @@ def _stray_codes(values: NDArray[np.float64], distinct: NDArray[np.float64]) -> 
     return sorted(c for c in apart if np.sum(values == c) > 1)
 
 
+def _codes_of_one_digit(column: Column, values: NDArray[np.float64], distinct: NDArray[np.float64]) -> list[float]:
+    """Find 7, 8 and 9 that stand above a few answers which count on from 0 or 1 without a gap, where these do not fade out."""
+    codes = distinct[np.isin(distinct, _ONE_DIGIT)]
+    rest = distinct[: len(distinct) - len(codes)]
+    if not looks_coded(column) or not len(codes) or len(rest) < 2 or rest[0] not in (0, 1):
+        return []
+    if rest[-1] - rest[0] != len(rest) - 1 or codes[0] - rest[-1] < _SKIPPED:
+        return []
+    times = [int(np.sum(values == c)) for c in codes]
+    ends = np.mean(values == rest[-1]) >= _GOES_ON and sum(times) <= _FEW_CODED * len(values)
+    return [] if not ends or min(times) < 2 else [float(c) for c in codes]
+
+
 def _go_on_below(values: NDArray[np.float64], rest: NDArray[np.float64]) -> bool:
     """Return whether whole numbers go on below 0 as those of a scale with two ends, or of differences, do: step by step, in about as many rows."""
     if len(rest) < 2 or rest[0] != 0 or rest[1] != 1:
@@ -208,12 +228,15 @@ def stray_codes(column: Column) -> list[tuple[float, int]]:
     """Return customary codes for a missing answer that stand apart in a numeric column and count as numbers there, with their rows."""
     if column.is_categorical or not column.valid or not np.isfinite(column.span).all():
         return []
-    if column.span[0] not in _USUAL_CODES and column.span[1] not in _USUAL_CODES:  # such codes stand at an end
+    ends = (*_USUAL_CODES, *(_ONE_DIGIT if looks_coded(column) else ()))
+    if column.span[0] not in ends and column.span[1] not in ends:  # such codes stand at an end
         return []
     if isinstance(column.values, InParts) and column.values.facts.distinct is None:
         return []
     values = _looked_at(column)
-    return [(c, int(np.sum(values == c))) for c in _stray_codes(values, np.unique(values))]
+    distinct = np.unique(values)
+    codes = _stray_codes(values, distinct) or _codes_of_one_digit(column, values, distinct)
+    return [(c, int(np.sum(values == c))) for c in codes]
 
 
 @kept
@@ -255,6 +278,8 @@ def looks_like_group_numbers(column: Column) -> bool:
         return False
     low, high = column.span
     if low != 1 or not FEW_VALUES < high <= column.valid / 3 or high != round(high):
+        return False
+    if _IN_ORDER.search(column.name.lower()) or _TIMES.search(column.name.lower()):
         return False
     if isinstance(column.values, InParts) and column.values.facts.distinct is None:
         return False

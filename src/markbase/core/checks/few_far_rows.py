@@ -1,0 +1,49 @@
+"""Whether a few rows hold half of what a linear fit leaves unexplained, so that what is told follows these more than all others."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, NamedTuple
+
+import numpy as np
+
+if TYPE_CHECKING:
+    from markbase.core.results.linear import LinearFit
+
+_HALF, _FEW, _FEWEST = 0.5, 0.02, 50
+"""Such a share of the squared residuals in no more than such a share of the rows, of which there are so many at least; of a normal distribution it is in 12%."""
+
+
+class FarRows(NamedTuple):
+    """The few rows furthest from what a fit expects that hold half of its squared residuals."""
+
+    rows: int
+    """How many; cases, where rows stand for several."""
+    of: int
+    """Of how many that were looked at."""
+    low: float
+    """The lowest value of the outcome in them."""
+    high: float
+    """The highest."""
+
+
+def few_far_rows(fit: LinearFit) -> FarRows | None:
+    """Return the few rows that hold half of the squared residuals of a linear fit; None where they are not few. Of very many rows some are looked at."""
+    some: LinearFit | None = None if fit.exact else fit._on_some
+    if some is None or some.exact:
+        return None
+    rows = some.rows_used
+    y, each = some.outcome.values[rows.inside], some._residuals[rows.inside] ** 2
+    cases = np.ones(len(y)) if rows.times is None else rows.times[rows.inside]
+    if some.weights is not None and rows.times is None:
+        each = each * some.weights.values[rows.inside]
+    half, most = _HALF * float(each @ cases), _FEW * float(cases.sum())
+    if cases.sum() < _FEWEST:
+        return None
+    order = np.argsort(-each, kind="stable")
+    held = np.cumsum((each * cases)[order])
+    k = int(np.searchsorted(held, half))
+    counted = float(cases[order[:k]].sum()) + float(np.ceil((half - (held[k - 1] if k else 0.0)) / each[order[k]]))
+    if counted > most:
+        return None
+    far = y[order[: k + 1]]
+    return FarRows(int(counted), int(cases.sum()), float(far.min()), float(far.max()))
