@@ -6,6 +6,8 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
+from markbase.core.rows.row_functions import sample_of
+
 if TYPE_CHECKING:
     from markbase.core.results.linear import LinearFit
 
@@ -24,6 +26,8 @@ class FarRows(NamedTuple):
     """The lowest value of the outcome in them."""
     high: float
     """The highest."""
+    some: bool
+    """Whether these were taken at random, of very many, or of rows in parts."""
 
 
 def few_far_rows(fit: LinearFit) -> FarRows | None:
@@ -32,10 +36,10 @@ def few_far_rows(fit: LinearFit) -> FarRows | None:
     if some is None or some.exact:
         return None
     rows = some.rows_used
-    y, each = some.outcome.values[rows.inside], some._residuals[rows.inside] ** 2
-    cases = np.ones(len(y)) if rows.times is None else rows.times[rows.inside]
+    y, e = (sample_of(values[rows.inside]) for values in (some.outcome.values, some._residuals))
+    each, cases = e**2, np.ones(len(y)) if rows.times is None else sample_of(rows.times[rows.inside])
     if some.weights is not None and rows.times is None:
-        each = each * some.weights.values[rows.inside]
+        each = each * sample_of(some.weights.values[rows.inside])
     half, most = _HALF * float(each @ cases), _FEW * float(cases.sum())
     if cases.sum() < _FEWEST:
         return None
@@ -46,4 +50,4 @@ def few_far_rows(fit: LinearFit) -> FarRows | None:
     if counted > most:
         return None
     far = y[order[: k + 1]]
-    return FarRows(int(counted), int(cases.sum()), float(far.min()), float(far.max()))
+    return FarRows(int(counted), int(cases.sum()), float(far.min()), float(far.max()), len(y) < fit.sample.used)

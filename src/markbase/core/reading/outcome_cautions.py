@@ -70,7 +70,7 @@ def _about_few_far_rows(fit: AnyFit) -> list[str]:
         return []
     name, low, high = fit.outcome.name, plain(found.low, 4), plain(found.high, 4)
     where = f"`{name}` is {low} there" if found.low == found.high else f"`{name}` from {low} to {high} there"
-    rows = f"{found.rows:,} of {count_noun(found.of, 'row')}"
+    rows = f"{found.rows:,} of {count_noun(found.of, 'row')}{' taken at random' if found.some else ''}"
     way = (
         ""
         if fit.outcome.made is not None or not fit.outcome.span[0] > 0
