@@ -38,5 +38,8 @@ def test_the_logarithm_is_named_where_there_is_one_and_few_rows_are_left_in_peac
     page = " ".join(str(fit.reading()).split())
     assert "(`y` from 400 to 420 there)" in page or "(y from 400 to 420 there)" in page
     assert "if so, y may be one to be told in its logarithm." in page
+    assert f"few rows: half of the squared residuals is in {told(fit)[0]} of 200 rows (y from 400 to 420 there)." in " ".join(
+        str(fit.checks()).split()
+    )
     assert "logarithm" not in str(mb.fit_linear(pd.DataFrame({"y": y - 1, "x": np.arange(200)}), "y", ["x"]).reading())
     assert told(mb.fit_linear(pd.DataFrame({"y": y[-49:], "x": np.arange(49)}), "y", ["x"])) is None

@@ -6,6 +6,9 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
+from markbase.core.diagnostics.residuals import Finding
+from markbase.core.errors import count_noun
+from markbase.core.formatting import plain
 from markbase.core.rows.row_functions import sample_of
 
 if TYPE_CHECKING:
@@ -51,3 +54,26 @@ def few_far_rows(fit: LinearFit) -> FarRows | None:
         return None
     far = y[order[: k + 1]]
     return FarRows(int(counted), int(cases.sum()), float(far.min()), float(far.max()), len(y) < fit.sample.used)
+
+
+def where_they_are(fit: LinearFit, found: FarRows) -> str:
+    """Say how many rows of how many, and what the outcome is in them."""
+    name, low, high = fit.outcome.name, plain(found.low, 4), plain(found.high, 4)
+    values = f"`{name}` is {low} there" if found.low == found.high else f"`{name}` from {low} to {high} there"
+    return f"{found.rows:,} of {count_noun(found.of, 'row')}{' taken at random' if found.some else ''} ({values})"
+
+
+def few_rows_findings(fit: LinearFit) -> list[Finding]:
+    """Say in a check that a few rows hold half of the squared residuals; nothing where they do not."""
+    found = few_far_rows(fit)
+    if found is None:
+        return []
+    meaning = "estimates follow these more than any others, and what the others say may not show"
+    return [
+        Finding(
+            "few rows",
+            f"half of the squared residuals is in {where_they_are(fit, found)}",
+            meaning,
+            "see whether they are right",
+        )
+    ]

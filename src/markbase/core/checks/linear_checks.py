@@ -11,6 +11,7 @@ import scipy.special as sp
 from numpy.typing import NDArray
 
 from markbase.core.checks.clusters_left_out import clusters_finding
+from markbase.core.checks.few_far_rows import few_rows_findings
 from markbase.core.checks.intraclass import intraclass_finding, intraclasses_of
 from markbase.core.checks.rows_in_time import following_by, following_finding
 from markbase.core.checks.rows_together import hidden_findings
@@ -57,6 +58,7 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
     found = following_by(fit, order)
     findings = [
         _on_shape(fit, skew, kurtosis, k2, k2_p, len(own) if often is None else round(float(often.sum()))),
+        *few_rows_findings(fit),
         spread_finding(fit),
         *_on_lines(fit, lines),
         *([_on_cases(cases)] if len(cases) else []),

@@ -7,10 +7,9 @@ from typing import Any
 import numpy as np
 
 from markbase.core.checks.began_apart import began_apart
-from markbase.core.checks.few_far_rows import few_far_rows
+from markbase.core.checks.few_far_rows import few_far_rows, where_they_are
 from markbase.core.design.shared_sources import by_construction
 from markbase.core.design.term_remarks import odd_values
-from markbase.core.errors import count_noun
 from markbase.core.formatting import as_percent, decimals_for, number, plain, short
 from markbase.core.reading.clauses import interval_words, is_share
 from markbase.core.reading.outcome_levels import about_levels
@@ -65,19 +64,16 @@ def about_outcome(fit: AnyFit) -> list[str]:
 
 def _about_few_far_rows(fit: AnyFit) -> list[str]:
     """Say that a few rows hold half of the squared residuals."""
-    found = few_far_rows(fit) if isinstance(fit, LinearFit) else None
-    if found is None:
+    if not isinstance(fit, LinearFit) or (found := few_far_rows(fit)) is None:
         return []
-    name, low, high = fit.outcome.name, plain(found.low, 4), plain(found.high, 4)
-    where = f"`{name}` is {low} there" if found.low == found.high else f"`{name}` from {low} to {high} there"
-    rows = f"{found.rows:,} of {count_noun(found.of, 'row')}{' taken at random' if found.some else ''}"
+    name = fit.outcome.name
     way = (
         ""
         if fit.outcome.made is not None or not fit.outcome.span[0] > 0
         else f"; if so, `{name}` may be one to be told in its logarithm"
     )
     return [
-        f"Half of the squared residuals is in {rows} ({where}): estimates follow these more than any others, intervals are as wide as they make them, and what "
+        f"Half of the squared residuals is in {where_they_are(fit, found)}: estimates follow these more than any others, intervals are as wide as they make them, and what "
         f"the others say may not show. See whether they are right{way}."
     ]
 
