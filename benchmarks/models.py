@@ -29,6 +29,7 @@ from markbase.show.group_tables import groups_section, pairs_section
 from markbase.show.page import Page
 from markbase.show.records import to_json
 from markbase.show.regression import regression_record
+from markbase.show.subgroups import subgroups_record
 from markbase.show.text import to_text
 
 NUMERIC = ["age", "years_singing", "travel_km", "travel_min", "rehearsals", "concerts", "events", "practice_hours"]
@@ -155,6 +156,16 @@ def saved_told_again(fit: Any, group: str, base: str, file: Path) -> None:
             raise RuntimeError(f"told from {base} of {group}, the {name} of the saved fit are others\n{ours}\n{theirs}")
 
 
+def subgroups(found: Any, folder: Path) -> None:
+    """Ask everything of a model in each level of a group, and refuse one fit to all whose estimates are not those of each."""
+    str(found), found.strength, found.tests, to_json(subgroups_record(found)), found._repr_html_()
+    mb.write_document(found, folder / "g.md", replace=True)
+    if found.pooled is not None and found.by.name in [v.name for v in found.pooled.variables]:
+        alone = [fit.rows_used.counted for fit in found.fits.values()]
+        if sum(alone) != found.pooled.rows_used.counted:
+            raise RuntimeError(f"{alone} rows in the levels, and {found.pooled.rows_used.counted} together")
+
+
 def group_page(fit: Any, group: str) -> str:
     """Return the page of a group as text."""
     sections = (groups_section(fit, group), pairs_section(fit, group))
@@ -217,6 +228,10 @@ def main(models: int, seed: int) -> None:
             for what, ask in questions(fit, again, Path(folder)):
                 _asked(what, ask, about, ended)
                 plt.close("all")
+            for by in ("voice", "rehearsal_day"):
+                each = lambda by=by: mb.fit_subgroups(study, outcome, terms, by, kind=kind, **settings)  # noqa: B023, E731 - called at once
+                if (found := _asked("subgroups", each, about, ended)) is not None:
+                    _asked("subgroups told", lambda: subgroups(found, Path(folder)), f"by {by}, {about}", ended)
     table = Table(title=f"{models} models, seed {seed}", title_justify="left")
     for head in ("what", "answered", "refused in a sentence", "defects"):
         table.add_column(head, justify="left" if head == "what" else "right")

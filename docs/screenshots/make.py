@@ -54,6 +54,10 @@ TERMINALS = {
         f"markbase dominance {PLAN} --outcome belonging --terms age,years_singing,voice,rehearsals --bootstrap 200",
         "1080x806+0+0",
     ),
+    "subgroups.png": (
+        f"markbase subgroups {PLAN} --by voice --outcome belonging --terms age,rehearsals,joined_through",
+        "1080x1010+0+0",
+    ),
     "describe.png": (f"markbase describe {PLAN} --by voice", "1080x1042+0+0"),
 }
 """File, command, and which part of the screen."""
@@ -108,19 +112,12 @@ def terminal(name: str, command: str, part: str, folder: Path) -> None:
 
 
 def figure() -> None:
-    """Draw the groups of a fit, and what blocks add."""
+    """Draw the groups of a fit, and lines by them."""
     import markbase as mb
 
     fit = mb.fit_linear(
         mb.demo.plan().open(), "belonging", ["age", "voice", "rehearsals", mb.interaction("age", "voice")]
     )
-    blocks = {
-        "background": ["age", "voice"],
-        "taking part": ["rehearsals", "concerts"],
-        "way in": ["joined_through", "travel_km"],
-    }
-    hierarchy = mb.fit_blocks(mb.demo.plan().open(), "belonging", blocks)
-    mb.draw_blocks(hierarchy).figure.savefig(HERE / "blocks-figure.png", dpi=120)
     mb.draw_groups(fit, "voice").figure.savefig(HERE / "voice-differences.png", dpi=120)
     mb.draw_lines(fit, "age", by="voice").figure.savefig(HERE / "age-by-voice.png", dpi=120)
 

@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from markbase.core.comparison.dominance import Dominance, dominance
     from markbase.core.comparison.fit_blocks import fit_blocks
     from markbase.core.comparison.score import Score, score
+    from markbase.core.comparison.subgroups import Subgroups, fit_subgroups
     from markbase.core.design.requested_terms import all_but, interaction, polynomial
     from markbase.core.diagnostics.calibration_test import CalibrationTest
     from markbase.core.diagnostics.classification import Classification
@@ -142,6 +143,8 @@ _HOMES = {
     "draw_slopes": "markbase.show.slope_figures",
     "draw_vif": "markbase.show.screen_figures",
     "fit_blocks": "markbase.core.comparison.fit_blocks",
+    "Subgroups": "markbase.core.comparison.subgroups",
+    "fit_subgroups": "markbase.core.comparison.subgroups",
     "fit_linear": "markbase.core.results.fit_linear",
     "fit_logistic": "markbase.core.results.fit_logistic",
     "interaction": "markbase.core.design.requested_terms",
@@ -201,6 +204,7 @@ __all__ = [
     "SeparationError",
     "StoredFit",
     "Study",
+    "Subgroups",
     "Trail",
     "__version__",
     "all_but",
@@ -232,6 +236,7 @@ __all__ = [
     "fit_blocks",
     "fit_linear",
     "fit_logistic",
+    "fit_subgroups",
     "interaction",
     "open_study",
     "polynomial",

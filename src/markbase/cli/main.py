@@ -37,6 +37,7 @@ _COMMANDS = {
     },
     "Read a fit": {
         "groups": "Compare the levels of a group: adjusted means, pairs, planned comparisons.",
+        "subgroups": "Fit the same model in each level of a group, and tell whether it differs.",
         "slopes": "Probe curves and interactions: simple slopes, regions, turning points.",
         "predict": "Predict for profiles, or for every row of a file.",
     },
@@ -63,6 +64,7 @@ _WORDS = {
     "fit": "regress regression linear logistic logit ols model anova ancova ttest estimate bootstrap coefficients",
     "blocks": "hierarchical block steps",
     "groups": "means contrast contrasts pairs pairwise posthoc adjusted equivalence",
+    "subgroups": "subgroup stratified stratify split separate separately within",
     "slopes": "slope interaction interactions moderation moderator probe quadratic",
     "predict": "prediction predictions score scores",
     "check": "residuals residual assumptions outliers diagnostics classification calibration influence",

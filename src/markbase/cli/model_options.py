@@ -185,28 +185,29 @@ class Model:
             raise MarkbaseError("Say what to explain it with: --terms age,voice.")
         return replace(entry, terms=tuple(given), entry=()) if given else entry
 
-    def opened(self, blocks: Sequence[str] = ()) -> tuple[Study, FitEntry]:
-        """Open the data, and say what is to be fitted to them; remarks on other columns are left out."""
-        study, entries = self._opened(lambda study: {"": self.entry(study, blocks)}, blocks)
+    def opened(self, blocks: Sequence[str] = (), also: Sequence[str] = ()) -> tuple[Study, FitEntry]:
+        """Open the data, and say what is to be fitted to them; remarks on columns that are neither in it nor needed `also` are left out."""
+        study, entries = self._opened(lambda study: {"": self.entry(study, blocks)}, blocks, also)
         self._mention_unused(study, entries[""])
         return study, entries[""]
 
     def _opened(
-        self, entries_of: Callable[[Study], dict[str, FitEntry]], texts: Sequence[str] = ()
+        self, entries_of: Callable[[Study], dict[str, FitEntry]], texts: Sequence[str] = (), also: Sequence[str] = ()
     ) -> tuple[Study, dict[str, FitEntry]]:
         """Open the data, and say what is to be fitted to them: of a large file the columns alone that are mentioned, if these will do."""
         if not any("all but" in text for text in (*self.terms, *texts)) and is_long_to_read(self.source.plan()):
             try:
                 study, held = self._held(mentioned=True)
                 entries = entries_of(study)
-                if all(set(entry.columns) <= set(study.columns) for entry in entries.values()):
-                    retell(held, study, {c for entry in entries.values() for c in entry.columns})
+                needed = {*also, *(c for entry in entries.values() for c in entry.columns)}
+                if needed <= set(study.columns):
+                    retell(held, study, needed)
                     return study, entries
             except MarkbaseError:
                 pass  # what is wrong is told of all columns
         study, held = self._held()
         entries = entries_of(study)
-        retell(held, study, {c for entry in entries.values() for c in entry.columns})
+        retell(held, study, {*also, *(c for entry in entries.values() for c in entry.columns)})
         return study, entries
 
     def _held(self, mentioned: bool = False) -> tuple[Study, list[str]]:

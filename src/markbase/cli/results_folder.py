@@ -62,6 +62,7 @@ from markbase.show.regression import regression_page, regression_record
 from markbase.show.reliability import reliability_page, reliability_record
 from markbase.show.screen import screen_page
 from markbase.show.study import study_page, trail_page
+from markbase.show.subgroups import subgroups_page, subgroups_record
 
 Progress = Callable[[str], None]
 
@@ -266,6 +267,11 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
         folds = found.folds
         more.append(cross_validation_page(found))
         record["cross_validate"] = table_record(found.table)
+    within = [entry.subgroups_by(results.study, group) for group in entry.subgroups]
+    for group, each in zip(entry.subgroups, within, strict=True):
+        more.append(subgroups_page(each))
+        record.setdefault("subgroups", {})[group] = subgroups_record(each)
+        results.tables |= {f"{name}-by-{group}-estimates": each.estimates, f"{name}-by-{group}-tests": each.tests}
     samples = None
     if entry.bootstrap and not isinstance(made, Blocks):
         samples = bootstrap(made, entry.bootstrap, seed=entry.seed)
@@ -285,6 +291,7 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
     results.manuscript += [
         made,
         *((fit, g) for g in entry.groups if not fit.not_averaged(g)),
+        *within,
         *([samples] if samples else []),
         *([shares] if shares else []),
     ]

@@ -23,7 +23,7 @@ from markbase.files.plan_entries import (
 )
 from markbase.files.plan_lines import Lines
 
-_SHARED = (*FitOptions.names(), "groups", "kind", "name", "outcome", "question")
+_SHARED = (*FitOptions.names(), "groups", "kind", "name", "outcome", "question", "subgroups")
 FIT_KEYS = tuple(
     sorted(
         (
@@ -158,6 +158,11 @@ def _fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence
     groups = entry.get("groups", [])
     if not isinstance(groups, list) or not all(isinstance(g, str) for g in groups):
         raise lines.error('`groups` is a list of groups: groups = ["voice"]', at=lines.within(table, number, "groups"))
+    subgroups = entry.get("subgroups", [])
+    if not isinstance(subgroups, list) or not all(isinstance(g, str) for g in subgroups):
+        raise lines.error(
+            '`subgroups` is a list of groups: subgroups = ["voice"]', at=lines.within(table, number, "subgroups")
+        )
     _check_margin(entry, kind, lines, lines.within(table, number, "margin"))
     share = entry.get("hold_out", 0.0)
     if "hold_out" in entry and not 0 < share < 1:
@@ -176,6 +181,7 @@ def _fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence
         entry=blocks,
         settings=settings,
         groups=tuple(groups),
+        subgroups=tuple(subgroups),
         slopes=_slopes(entry.get("slopes", []), lines, lines.within(table, number, "slopes")),
         at=_places(entry.get("at", {}), lines, lines.within(table, number, "at")),
         correction=str(entry.get("correction", "holm")),

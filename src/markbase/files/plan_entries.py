@@ -11,6 +11,7 @@ from markbase.core.study.study import Study
 
 if TYPE_CHECKING:
     from markbase.core.comparison.blocks import Blocks
+    from markbase.core.comparison.subgroups import Subgroups
     from markbase.core.results.linear import LinearFit
     from markbase.core.results.logistic import LogisticFit
 
@@ -37,6 +38,8 @@ class FitEntry:
     """Of their pairs."""
     margin: float | None = None
     """The smallest difference that would matter; None for none told."""
+    subgroups: tuple[str, ...] = ()
+    """Groups in each level of which it is fitted by itself as well."""
     slopes: tuple[tuple[str, str], ...] = ()
     """Numeric columns whose simple slopes are told, each with its moderator or an empty text."""
     at: Mapping[str, tuple[float, ...]] = field(default_factory=dict)
@@ -66,7 +69,7 @@ class FitEntry:
     @property
     def columns(self) -> tuple[str, ...]:
         """Every column it names."""
-        names = [self.outcome, *(n for s in self.every_term for n in names_of(s)), *self.groups]
+        names = [self.outcome, *(n for s in self.every_term for n in names_of(s)), *self.groups, *self.subgroups]
         names += [n for pair in self.slopes for n in pair if n] + list(self.at)
         for setting in ("cluster", "strata", "time", "weights", "fixed_effects"):
             given = self.settings.get(setting) or ()
@@ -112,6 +115,12 @@ class FitEntry:
 
         fit: Callable[..., LinearFit | LogisticFit] = fit_linear if self.kind == "linear" else fit_logistic
         return fit(study, self.outcome, list(self.every_term), **self.settings)
+
+    def subgroups_by(self, study: Study, by: str) -> Subgroups:
+        """Fit all its terms at once in each level of a group."""
+        from markbase.core.comparison.subgroups import fit_subgroups
+
+        return fit_subgroups(study, self.outcome, list(self.every_term), by, kind=self.kind, **self.settings)
 
 
 @dataclass(frozen=True)

@@ -84,6 +84,7 @@ def plan_schema() -> Schema:
         "correction": {"enum": list(CORRECTIONS)},
         "margin": {"type": "number", "exclusiveMinimum": 0},
         "slopes": _TEXTS,
+        "subgroups": _TEXTS,
         "at": {"type": "object"},
         "cross_validate": _FLAG,
         "dominance": _FLAG,

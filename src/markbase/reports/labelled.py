@@ -11,6 +11,7 @@ from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.coefficient_samples import CoefficientSamples
 from markbase.core.comparison.comparison import Comparison
 from markbase.core.comparison.dominance import Dominance
+from markbase.core.comparison.subgroups import Subgroups
 from markbase.core.results.fit import Fit
 from markbase.core.screening.description import Description
 from markbase.core.screening.reliability import Reliability
@@ -38,6 +39,8 @@ def _columns(result: Any) -> Iterable[Column]:
         return _columns(result.fit)
     if isinstance(result, Comparison):
         return [column for fit in result.fits for column in _columns(fit)]
+    if isinstance(result, Subgroups):
+        return [result.by, *(column for fit in result.fits.values() for column in _columns(fit))]
     if isinstance(result, Screen):
         return [c for c in (result.outcome, *(t.column for t in result.basis.terms)) if c is not None]
     if isinstance(result, Description):

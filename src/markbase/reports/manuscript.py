@@ -14,6 +14,7 @@ from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.coefficient_samples import CoefficientSamples
 from markbase.core.comparison.comparison import Comparison, about_criteria
 from markbase.core.comparison.dominance import Dominance
+from markbase.core.comparison.subgroups import Subgroups
 from markbase.core.display import suiting
 from markbase.core.errors import MarkbaseError, listed
 from markbase.core.formatting import decimals_for, figures_of, from_to, number, p_phrase, p_value, short, without_zero
@@ -22,6 +23,7 @@ from markbase.core.reading.interaction_sentences import about_averages
 from markbase.core.reading.slope_sentences import at_reference
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.fit import Fit
+from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.rows.row_functions import sd_of
 from markbase.core.screening.description import Description
@@ -46,6 +48,7 @@ Result = (
     | Dominance
     | Reliability
     | Screen
+    | Subgroups
     | tuple[AnyFit, str]
 )
 
@@ -65,7 +68,7 @@ def _table(result: Result) -> Section:
     table = suiting(result, _TABLES)
     if table is None:
         raise MarkbaseError(
-            f"A table for a manuscript is of a fit, its coefficients in samples, a blockwise entry, a comparison, a sample, a dominance analysis, a scale, a screening, or a fit and "
+            f"A table for a manuscript is of a fit, its coefficients in samples, a blockwise entry, a comparison, a sample, a dominance analysis, a scale, a screening, a model in subgroups, or a fit and "
             f'a group of it as `(fit, "voice")`; not of {told_value(result)}.'
         )
     return table(result)
@@ -249,6 +252,27 @@ def _sample(found: Description) -> Section:
     return Section(f"The sample{by}", f"{note}.", (Table(heads, tuple(rows), frozenset(range(1, len(heads)))),))
 
 
+def _each_level(found: Subgroups) -> Section:
+    first = next(iter(found.fits.values()))
+    table = side_by_side(list(found.fits.values()), list(found.fits), formal=True)
+    figures = ("R²", "r2") if isinstance(first, LinearFit) else ("McFadden", "mcfadden")
+    strength = list(rows_of(found.strength))
+    below = [
+        ("n", [f"{r.rows:,}" for r in strength]),
+        (figures[0], [without_zero(getattr(r, figures[1])) for r in strength]),
+    ]
+    rows = (*table.rows, *(Row((label, *cells), "group") for label, cells in below))
+    unit = "log odds" if first.family.ratios else first.outcome.unit_many
+    tests = [f"{r.term} {p_phrase(r.p)}" for r in rows_of(found.tests) if not math.isnan(r.p)]
+    differ = f" Whether coefficients differ between the levels: {'; '.join(tests)}." if tests else ""
+    note = f"In {unit}, standard errors in brackets; a model of its own in each level of {found.by.name}. {_errors(first)}.{differ}"
+    return Section(
+        f"{first.explained}, in each level of {found.by.name}: {first.family.name} regression",
+        note,
+        (replace(table, rows=rows),),
+    )
+
+
 def _about_associations(screen: Screen) -> str:
     """Say which measures a table of associations holds, on which rows."""
     kinds = {name for row in screen.among.measures for name in row if name}
@@ -283,4 +307,5 @@ _TABLES: Mapping[type, Callable[[Any], Section]] = {
     Fit: _model,
     Reliability: _items,
     Screen: _associations,
+    Subgroups: _each_level,
 }

@@ -12,6 +12,7 @@ from markbase.core.comparison.comparison import Comparison
 from markbase.core.comparison.cross_validation import CrossValidation
 from markbase.core.comparison.dominance import Dominance
 from markbase.core.comparison.score import Score
+from markbase.core.comparison.subgroups import Subgroups
 from markbase.core.diagnostics.classification import Classification
 from markbase.core.diagnostics.log_odds import LogisticChecks
 from markbase.core.diagnostics.residuals import Checks
@@ -53,6 +54,7 @@ from markbase.show.screen import pruned_page, screen_page, specifications_page
 from markbase.show.shortened import shortened
 from markbase.show.stored import stored_page
 from markbase.show.study import check_page, coding_page, study_page, trail_page
+from markbase.show.subgroups import subgroups_page
 from markbase.show.text import to_text
 
 _PAGES: dict[type, Callable[[Any], Page]] = {
@@ -81,6 +83,7 @@ _PAGES: dict[type, Callable[[Any], Page]] = {
     TurningPoint: turning_point_page,
     Specifications: specifications_page,
     StoredFit: stored_page,
+    Subgroups: subgroups_page,
     Study: study_page,
     Trail: trail_page,
 }
