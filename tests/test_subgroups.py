@@ -124,6 +124,7 @@ def test_the_command_a_plan_and_a_manuscript_tell_the_same(tmp_path):
     assert run("run", "p.toml", "--into", "out", cwd=tmp_path).returncode == 0
     page = (tmp_path / "out" / "report.html").read_text("utf-8")
     assert "belonging, in each level of stays: linear regression on 2 terms" in re.sub("<[^>]*>", "", page)
+    assert "The same model was fitted in each level of stays by itself; whether" in (tmp_path / "out" / "methods.txt").read_text("utf-8")
     estimates = pd.read_csv(tmp_path / "out" / "tables" / "f-by-stays-estimates.csv")
     assert estimates["group"].unique().tolist() == ["no", "yes"]
     assert "How much at home the singer feels, 0 to 100, in each level of" in (tmp_path / "out" / "tables.md").read_text("utf-8")

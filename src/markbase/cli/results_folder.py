@@ -299,6 +299,7 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
     did = Procedure(
         results.study.trail,
         groups=entry.groups,
+        subgroups=tuple(group for group, each in zip(entry.subgroups, within, strict=True) if each.pooled is not None),
         correction=entry.correction,
         margin=entry.margin,
         folds=folds,

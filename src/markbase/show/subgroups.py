@@ -8,6 +8,7 @@ from typing import Any
 from markbase.core.comparison.subgroups import Subgroups
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import decimals_for, number, p_value, share, without_zero
+from markbase.core.reading.clauses import compared_at
 from markbase.core.results.coefficient_rows import label_of
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
@@ -87,13 +88,13 @@ def _probabilities(found: Subgroups) -> Table:
     cells: dict[tuple[str, str], dict[str, str]] = {}
     for r in rows_of(found.probabilities):
         cells.setdefault((r.term, r.level), {})[r.group] = "base" if r.base else _points(r.effect, r.se)
-    rows = [
-        Row(
-            (label_of(*key), *(own.get(label, "") for label in found.fits)),
-            "base" if "base" in own.values() else "plain",
+    columns = {v.name: v.column for fit in found.fits.values() for v in fit.variables}
+    rows = []
+    for (term, level), own in cells.items():
+        label = label_of(term, level) if level else f"{term}, {compared_at(columns[term])}"
+        rows.append(
+            Row((label, *(own.get(name, "") for name in found.fits)), "base" if "base" in own.values() else "plain")
         )
-        for key, own in cells.items()
-    ]
     return Table(("term, level", *found.fits), tuple(rows), frozenset(range(1, len(found.fits) + 1)), 0)
 
 

@@ -60,6 +60,8 @@ class Procedure:
     """The smallest difference that would matter, against which pairs of levels were tested; None for none."""
     dominance: bool = False
     """Whether what its terms, or blocks, add was averaged over all orders of entry."""
+    subgroups: tuple[str, ...] = ()
+    """Groups in each level of which the model was fitted by itself."""
 
 
 def methods_paragraph(fit: AnyFit, version: str, procedure: Procedure | None = None) -> str:
@@ -104,6 +106,11 @@ def methods_paragraph(fit: AnyFit, version: str, procedure: Procedure | None = N
     if did.dominance:
         told.append(
             f"What each {'block' if did.blocks else 'term'} adds was averaged over all orders of entry (dominance analysis; Azen & Budescu, 2003)."
+        )
+    for group in did.subgroups:
+        test = "likelihood ratios" if isinstance(fit, LogisticFit) and fit.by_likelihood else "Wald's tests"
+        told.append(
+            f"The same model was fitted in each level of `{group}` by itself; whether its coefficients differ between the levels was tested in one fit with interactions ({test})."
         )
     whole = f", whole levels of `{fit.errors.cluster}`," if fit.errors.cluster else ""
     if did.folds:
