@@ -255,6 +255,33 @@ def test_a_table_for_a_manuscript_says_where_coefficients_hold_and_tests_what_st
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_coefficients_stand_standardised_beside_in_tables_and_on_pages(tmp_path):
+    study = mb.demo.plan().open()
+    fit = mb.fit_linear(study, "belonging", ["age", "voice", mb.interaction("age", "voice")])
+    entry = mb.fit_blocks(study, "belonging", {"one": ["age"], "two": ["voice"]})
+    stays = mb.fit_logistic(study, "stays", ["age"], event="yes")
+    for result, fits in {
+        fit: [fit], entry: list(entry), mb.compare(fit, entry.last): [fit, entry.last],
+        (found := mb.fit_subgroups(study, "belonging", ["age", "voice"], by="rehearsal_day")): list(found.fits.values()),
+    }.items():  # fmt: skip
+        mb.write_document([result, stays], tmp_path / "t.md", standardised=True, replace=True)
+        text = (tmp_path / "t.md").read_text("utf-8").split("**Table 2")
+        assert ["β" in part for part in text] == [True, False]
+        heads, *rows = cells_of_markdown(text[0])
+        places = [k for k, head in enumerate(heads) if head == "β"]
+        assert len(places) == len(fits)
+        for place, one in zip(places, fits, strict=True):
+            told = [row[place] for row in rows if row[place] and row[0] != "(intercept)"]
+            wanted = one.standardised[~one.standardised["base"]]["estimate"]
+            assert sorted(float(v.replace("−", "-")) for v in told) == pytest.approx(sorted(wanted), abs=0.005)
+    page = run("blocks", DATA, "--codebook", BOOK, "--outcome", "belonging", "--block", "one: age", "--block", "two: voice", "--standardised").stdout
+    wanted = [f"{one.standardised['estimate'].iloc[0]:.2f}" for one in entry]
+    assert re.search(rf"In standard deviations of the outcome.*\n +age +{wanted[0]} +{wanted[1]}\n.*\n? +voice: alto +base\n", page, re.DOTALL)
+    refused = run("blocks", mb.demo.path("choirs.plan.toml"), "Who stays", "--standardised")
+    assert "--standardised is for a linear regression, and this one is logistic" in refused.stderr
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 @pytest.mark.parametrize("outcome", ['y "1"', "e'\\x"])
 def test_a_drafted_plan_quotes_names_of_any_letters(outcome, tmp_path):
     rng = np.random.default_rng(5)

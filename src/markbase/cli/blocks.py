@@ -8,14 +8,15 @@ from typing import Any
 import rich_click as click
 
 from markbase.cli.help import examples
-from markbase.cli.manuscripts import manuscript_option, write_manuscript
-from markbase.cli.model_options import model_of, model_options
+from markbase.cli.manuscripts import manuscript_option, standardised_option, write_manuscript
+from markbase.cli.model_options import model_of, model_options, only_for
 from markbase.cli.options import figure_options, json_option, names_argument
 from markbase.cli.output import answer, remarks
 from markbase.cli.progress import counting
 from markbase.cli.sampling_options import bootstrap_options, check_seed_is_used
 from markbase.show.blocks import blocks_page
 from markbase.show.records import blocks_record
+from markbase.show.statistics import with_betas
 
 
 @click.command(
@@ -37,6 +38,7 @@ from markbase.show.records import blocks_record
     panel="Blocks",
 )
 @bootstrap_options("Blocks", "what each block adds")
+@standardised_option
 @manuscript_option
 @figure_options
 @json_option
@@ -44,6 +46,7 @@ def command(
     texts: tuple[str, ...],
     bootstrap: int | None,
     seed: int | None,
+    standardised: bool,
     manuscript: Path | None,
     figures: Path | None,
     replaces: bool,
@@ -58,11 +61,16 @@ def command(
         hierarchy = model.blocks(texts)
         if bootstrap is not None:
             hierarchy = hierarchy.bootstrap(bootstrap, seed=seed or 0, told=counting("samples", bootstrap))
+        only_for("linear", hierarchy.last, [("--standardised", standardised)])
         if manuscript:
             write_manuscript(hierarchy, manuscript, replaces)
         if figures:
             from markbase.cli.figure_files import draw_steps
 
             draw_steps(hierarchy, figures, replaces)
-        found = blocks_record(hierarchy) if as_json else blocks_page(hierarchy)
+        found = (
+            blocks_record(hierarchy)
+            if as_json
+            else with_betas(blocks_page(hierarchy), hierarchy, hierarchy.names, standardised)
+        )
     answer(found, told)

@@ -8,14 +8,15 @@ from typing import Any
 import rich_click as click
 
 from markbase.cli.help import examples
-from markbase.cli.manuscripts import manuscript_option, write_manuscript
-from markbase.cli.model_options import model_of, model_options
+from markbase.cli.manuscripts import manuscript_option, standardised_option, write_manuscript
+from markbase.cli.model_options import model_of, model_options, only_for
 from markbase.cli.options import json_option, names_argument, replace_option
 from markbase.cli.output import answer, remarks
 from markbase.core.comparison.comparison import compare
 from markbase.core.errors import MarkbaseError, listed, near, quoted
 from markbase.show.blocks import comparison_page
 from markbase.show.records import comparison_record
+from markbase.show.statistics import with_betas
 
 
 @click.command(
@@ -35,10 +36,13 @@ from markbase.show.records import comparison_record
     help="A model of these terms; all else is shared. Twice or more.",
     panel="Comparison",
 )
+@standardised_option
 @manuscript_option
 @replace_option
 @json_option
-def command(variants: tuple[str, ...], manuscript: Path | None, replaces: bool, as_json: bool, **given: Any) -> None:
+def command(
+    variants: tuple[str, ...], standardised: bool, manuscript: Path | None, replaces: bool, as_json: bool, **given: Any
+) -> None:
     """Lay models side by side: fits of a plan by their names, or variants of one model."""
     with remarks() as told:
         model = model_of(given)
@@ -68,7 +72,12 @@ def command(variants: tuple[str, ...], manuscript: Path | None, replaces: bool, 
             )
         fits = [entry.fitted_to(study) for entry in entries.values()]
         found = compare(*fits, names=list(entries))
+        only_for("linear", fits[0], [("--standardised", standardised)])
         if manuscript:
             write_manuscript(found, manuscript, replaces)
-        answered = comparison_record(found) if as_json else comparison_page(found)
+        answered = (
+            comparison_record(found)
+            if as_json
+            else with_betas(comparison_page(found), found.fits, found.names, standardised)
+        )
     answer(answered, told)

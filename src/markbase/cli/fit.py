@@ -9,7 +9,7 @@ from typing import Any
 import rich_click as click
 
 from markbase.cli.help import examples
-from markbase.cli.manuscripts import manuscript_option, write_manuscript
+from markbase.cli.manuscripts import manuscript_option, standardised_option, write_manuscript
 from markbase.cli.model_options import model_of, model_options, only_for
 from markbase.cli.options import figure_options, json_option, names_argument
 from markbase.cli.other_rows import fit_or_saved, refuse_if_saved
@@ -42,12 +42,7 @@ from markbase.show.regression import regression_page, regression_record
 @click.option(
     "--guide", is_flag=True, help="Only the questions to put to the fit, answered with its numbers.", panel="Output"
 )
-@click.option(
-    "--standardised",
-    is_flag=True,
-    help="Linear: add coefficients in standard deviations of the outcome.",
-    panel="Output",
-)
+@standardised_option
 @click.option(
     "--save",
     type=click.Path(path_type=Path),

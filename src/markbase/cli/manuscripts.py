@@ -9,7 +9,7 @@ import rich_click as click
 
 from markbase.cli.options import OUTPUT, F
 
-_LABELS = "markbase.column_labels"
+_LABELS, _STANDARDISED = "markbase.column_labels", "markbase.standardised"
 
 
 def manuscript_option(function: F) -> F:
@@ -24,8 +24,19 @@ def manuscript_option(function: F) -> F:
     )
 
 
+def standardised_option(function: F) -> F:
+    """Add the wish for coefficients in standard deviations of the outcome, on the page and in the table for a manuscript."""
+    told = "Linear: add coefficients in standard deviations of the outcome (β), on the page and in tables for a manuscript."
+    return click.option("--standardised", is_flag=True, callback=_with_betas, help=told, panel=OUTPUT)(function)
+
+
 def _with_labels(ctx: click.Context, _: click.Parameter, value: bool) -> bool:
     ctx.meta[_LABELS] = value
+    return value
+
+
+def _with_betas(ctx: click.Context, _: click.Parameter, value: bool) -> bool:
+    ctx.meta[_STANDARDISED] = value
     return value
 
 
@@ -34,4 +45,5 @@ def write_manuscript(results: Any, path: Path, replace: bool) -> None:
     from markbase.reports.document import write_document  # of which most commands need nothing
 
     ctx = click.get_current_context(silent=True)
-    write_document(results, path, labels=bool(ctx and ctx.meta.get(_LABELS)), replace=replace)
+    labels, standardised = (bool(ctx and ctx.meta.get(wish)) for wish in (_LABELS, _STANDARDISED))
+    write_document(results, path, labels=labels, standardised=standardised, replace=replace)

@@ -123,7 +123,10 @@ class Results:
         if self.manuscript:
             kinds = written_kinds()
             found |= {
-                f"tables{kind}": manuscript_bytes(self.manuscript, kind, title, plan.analysis.labels) for kind in kinds
+                f"tables{kind}": manuscript_bytes(
+                    self.manuscript, kind, title, plan.analysis.labels, plan.analysis.standardised
+                )
+                for kind in kinds
             }
         found |= {f"tables/{name}.csv": table_bytes(table, ".csv") for name, table in self.tables.items()}
         found |= {

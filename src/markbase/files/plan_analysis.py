@@ -49,13 +49,14 @@ COMPARE_KEYS = ("fits", "name")
 ELIMINATION_KEYS = ("fit", "keep", "limit", "name")
 RELIABILITY_KEYS = ("items", "level", "name")
 DESCRIBE_KEYS = ("by", "columns", "name", "weights")
-OUTPUT_KEYS = ("figures", "labels", "title")
+OUTPUT_KEYS = ("figures", "labels", "standardised", "title")
 _TYPES: dict[str, tuple[type, ...]] = {
     "level": (int, float),
     "cross_validate": (bool,),
     "dominance": (bool,),
     "figures": (bool,),
     "labels": (bool,),
+    "standardised": (bool,),
     "hold_out": (int, float),
     "margin": (int, float),
     "limit_r": (int, float),
@@ -100,6 +101,7 @@ def read_analysis(mapping: Mapping[str, Any], text: str, source: str) -> Analysi
         title=str(output.get("title", "")),
         figures=bool(output.get("figures", True)),
         labels=bool(output.get("labels", False)),
+        standardised=bool(output.get("standardised", False)),
     )
 
 

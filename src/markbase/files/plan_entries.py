@@ -213,3 +213,5 @@ class Analysis:
     """Whether figures are drawn."""
     labels: bool = False
     """Whether tables for a manuscript call columns by their labels."""
+    standardised: bool = False
+    """Whether coefficients of linear regressions stand there standardised as well."""

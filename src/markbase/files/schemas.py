@@ -103,6 +103,10 @@ def plan_schema() -> Schema:
         "title": _TEXT,
         "figures": _FLAG,
         "labels": {**_FLAG, "description": "Whether tables for a manuscript call columns by their labels."},
+        "standardised": {
+            **_FLAG,
+            "description": "Whether coefficients of linear regressions stand standardised in tables for a manuscript as well.",
+        },
     }
     for setting in fields(FitOptions):
         about = setting.metadata

@@ -34,6 +34,7 @@ def write_document(
     *,
     title: str = "",
     labels: bool = False,
+    standardised: bool = False,
     replace: bool = False,
 ) -> None:
     """Write tables of fits for a manuscript.
@@ -52,6 +53,8 @@ def write_document(
         A heading for the document.
     labels : bool
         Whether columns are called by their labels, of a codebook, where they have some: in rows and captions; notes keep their names.
+    standardised : bool
+        Whether coefficients of linear regressions stand there in standard deviations of the outcome (β) as well.
     replace : bool
         Whether a file that is there may be written over.
 
@@ -81,14 +84,16 @@ def write_document(
     if not several:
         raise MarkbaseError("Give at least one fit to write a table of.")
     refuse_to_replace(path, replace)
-    write_whole(path, manuscript_bytes(several, suffix, title, labels))
+    write_whole(path, manuscript_bytes(several, suffix, title, labels, standardised))
 
 
-def manuscript_bytes(results: Sequence[Result], suffix: str, title: str = "", labels: bool = False) -> bytes:
+def manuscript_bytes(
+    results: Sequence[Result], suffix: str, title: str = "", labels: bool = False, standardised: bool = False
+) -> bytes:
     """Return tables of fits as the contents of a file that ends in `suffix`; raises as `write_document`."""
+    tables = [manuscript_table(result, labels, standardised) for result in results]
     if suffix == _SUFFIX:
-        return document_bytes(results, title, labels)
-    tables = [manuscript_table(result, labels) for result in results]
+        return document_bytes(tables, title)
     return workbook_bytes(tables, title) if suffix == _BOOK else TEXTS[suffix](tables, title).encode()
 
 
@@ -105,8 +110,8 @@ def _can_write_documents() -> bool:
     return importlib.util.find_spec("docx") is not None
 
 
-def document_bytes(results: Sequence[Result], title: str = "", labels: bool = False) -> bytes:
-    """Return tables of fits as the contents of a document, as `write_document` takes them, the same bytes every time."""
+def document_bytes(tables: Sequence[Section], title: str = "") -> bytes:
+    """Return tables as the contents of a document, the same bytes every time."""
     if not _can_write_documents():
         raise FileError(
             "A document needs the package python-docx, which is not installed; python -m pip install python-docx adds it."
@@ -118,8 +123,7 @@ def document_bytes(results: Sequence[Result], title: str = "", labels: bool = Fa
     document.core_properties.author = ""
     if title:
         document.add_heading(title, level=1)
-    for place, result in enumerate(results, 1):
-        table = manuscript_table(result, labels)
+    for place, table in enumerate(tables, 1):
         _add(document, f"Table {place}. {table.title}", table)
     buffer = io.BytesIO()
     document.save(buffer)

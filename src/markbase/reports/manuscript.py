@@ -37,7 +37,7 @@ from markbase.show.dominance import added_table
 from markbase.show.group_tables import joint_p, levels_table
 from markbase.show.page import Row, Section, Table
 from markbase.show.reliability import items_table
-from markbase.show.statistics import coefficients_table, df_words, side_by_side
+from markbase.show.statistics import BETA, OF_BETA, coefficients_table, df_words, side_by_side
 
 Result = (
     AnyFit
@@ -53,16 +53,24 @@ Result = (
 )
 
 
-def manuscript_table(result: Result, labels: bool = False) -> Section:
+def manuscript_table(result: Result, labels: bool = False, standardised: bool = False) -> Section:
     """Return a result as the table of a manuscript: its caption as title, one table, and what stands below it as note.
 
-    With `labels` columns are called by the labels they have.
+    With `labels` columns are called by the labels they have. Coefficients of linear fits stand there `standardised` as well, if wanted.
     """
-    told = _table(result)
+    told = _table(result, standardised)
     return labelled(told, labels_of(result), isinstance(result, tuple)) if labels else told
 
 
-def _table(result: Result) -> Section:
+def _table(result: Result, standardised: bool) -> Section:
+    if standardised and (beside := suiting(result, _WITH_BETAS)) is not None:
+        told = beside(result, True)
+        betas = BETA in table_in(told).heads
+        return (
+            replace(told, note=f"{told.note} {BETA}: coefficients in standard deviations of the outcome; {OF_BETA}.")
+            if betas
+            else told
+        )
     if isinstance(result, tuple) and len(result) == 2 and isinstance(result[0], Fit):
         return _levels(*result)
     table = suiting(result, _TABLES)
@@ -81,9 +89,10 @@ def table_in(told: Section) -> Table:
     return table
 
 
-def _model(fit: AnyFit) -> Section:
+def _model(fit: AnyFit, standardised: bool = False) -> Section:
     caption = f"{fit.explained}: {fit.family.name} regression"
-    return Section(caption, f"{_at_references(fit)}{_note(fit)}", (coefficients_table(fit, formal=True),))
+    table = coefficients_table(fit, formal=True, standardised=standardised)
+    return Section(caption, f"{_at_references(fit)}{_note(fit)}", (table,))
 
 
 def _at_references(fit: AnyFit) -> str:
@@ -124,7 +133,7 @@ def _errors(fit: AnyFit, name: str = "") -> str:
     return f"{name}: {words}" if name else words[0].upper() + words[1:]
 
 
-def _steps(hierarchy: Blocks) -> Section:
+def _steps(hierarchy: Blocks, standardised: bool = False) -> Section:
     fit, names, steps = hierarchy.last, hierarchy.names, rows_of(hierarchy.steps)
     if hierarchy.logistic:
         rows = [Row(("Deviance", *(number(s.deviance, 1) for s in steps)), "group")]
@@ -138,10 +147,10 @@ def _steps(hierarchy: Blocks) -> Section:
     rows += [Row(("df", *map(df_words, steps))), Row(("p", *(p_value(s.p) for s in steps)))]
     rows_used = f"All columns on the same {fit.sample.used:,} of {fit.sample.rows:,} rows."
     note = f"{_in_brackets(fit)} {_at_references(fit)}{rows_used} {_errors(fit)}."
-    return Section(f"{fit.explained}, block by block", note, (_beside(tuple(hierarchy), names, rows),))
+    return Section(f"{fit.explained}, block by block", note, (_beside(tuple(hierarchy), names, rows, standardised),))
 
 
-def _variants(comparison: Comparison) -> Section:
+def _variants(comparison: Comparison, standardised: bool = False) -> Section:
     names, fits, rows = comparison.names, comparison.fits, []
     figures = {"r2": "R²", "r2_adjusted": "Adjusted R²", "mcfadden": "McFadden", "aic": "AIC", "bic": "BIC"}
     for key, words in figures.items():
@@ -157,12 +166,14 @@ def _variants(comparison: Comparison) -> Section:
         [note.rstrip(), *(words.strip() for words in each), about_criteria(fits) * comparison.same_outcome]
     ).rstrip()
     explained = " and ".join(dict.fromkeys(f.explained for f in fits))
-    return Section(f"{explained}: {len(fits)} models side by side", note, (_beside(fits, names, rows),))
+    return Section(f"{explained}: {len(fits)} models side by side", note, (_beside(fits, names, rows, standardised),))
 
 
-def _beside(fits: Sequence[AnyFit], names: Sequence[str], below: Sequence[Row]) -> Table:
+def _beside(fits: Sequence[AnyFit], names: Sequence[str], below: Sequence[Row], standardised: bool) -> Table:
     """Return coefficients side by side, with what is said of each model below them."""
-    table = side_by_side(fits, names, formal=True)
+    table = side_by_side(fits, names, formal=True, standardised=standardised)
+    if BETA in table.heads:
+        below = [Row((row.cells[0], *(cell for own in row.cells[1:] for cell in (own, ""))), row.kind) for row in below]
     return replace(table, rows=(*table.rows, *below))
 
 
@@ -252,16 +263,16 @@ def _sample(found: Description) -> Section:
     return Section(f"The sample{by}", f"{note}.", (Table(heads, tuple(rows), frozenset(range(1, len(heads)))),))
 
 
-def _each_level(found: Subgroups) -> Section:
+def _each_level(found: Subgroups, standardised: bool = False) -> Section:
     first = next(iter(found.fits.values()))
-    table = side_by_side(list(found.fits.values()), list(found.fits), formal=True)
     figures = ("R²", "r2") if isinstance(first, LinearFit) else ("McFadden", "mcfadden")
     strength = list(rows_of(found.strength))
     below = [
         ("n", [f"{r.rows:,}" for r in strength]),
         (figures[0], [without_zero(getattr(r, figures[1])) for r in strength]),
     ]
-    rows = (*table.rows, *(Row((label, *cells), "group") for label, cells in below))
+    rows = [Row((label, *cells), "group") for label, cells in below]
+    table = _beside(list(found.fits.values()), list(found.fits), rows, standardised)
     unit = "log odds" if first.family.ratios else first.outcome.unit_many
     tests = [f"{r.term} {p_phrase(r.p)}" for r in rows_of(found.tests) if not math.isnan(r.p)]
     differ = f" Whether coefficients differ between the levels: {'; '.join(tests)}." if tests else ""
@@ -269,7 +280,7 @@ def _each_level(found: Subgroups) -> Section:
     return Section(
         f"{first.explained}, in each level of {found.by.name}: {first.family.name} regression",
         note,
-        (replace(table, rows=rows),),
+        (table,),
     )
 
 
@@ -309,3 +320,10 @@ _TABLES: Mapping[type, Callable[[Any], Section]] = {
     Screen: _associations,
     Subgroups: _each_level,
 }
+_WITH_BETAS: Mapping[type, Callable[[Any, bool], Section]] = {
+    Blocks: _steps,
+    Comparison: _variants,
+    Fit: _model,
+    Subgroups: _each_level,
+}
+"""Those in which coefficients may stand standardised as well."""

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from markbase.core.design.terms import Term
@@ -20,12 +20,16 @@ from markbase.core.formatting import (
     value_with_ends,
 )
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.coefficient_rows import label_of
+from markbase.core.results.linear import LinearFit
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.tables import rows_of
 from markbase.show.few_of_many import clearest
-from markbase.show.page import LEVEL_INDENT, Row, RowKind, Strip, Table
+from markbase.show.page import LEVEL_INDENT, Page, Row, RowKind, Section, Strip, Table
 
 INTERCEPT = "(intercept)"
+BETA = "β"
+OF_BETA = "numeric columns for one standard deviation of their own, levels as differences; by the standard deviations of these rows, so that other rows have others where coefficients do not differ"
 _SCHEME_NOTES = {"effect": "against the mean", "adjacent": "step by step", "trend": "trends"}
 
 
@@ -84,12 +88,20 @@ def scale_of(low: float, high: float) -> tuple[float, float]:
     return (low - room if low < 0 else -room), (high + room if high > 0 else room)
 
 
-def coefficients_table(fit: AnyFit | StoredFit, *, formal: bool = False) -> Table:
-    """Return the coefficients of a fit, headings for groups, the base of each group in its row; `formal` is for a manuscript."""
+def coefficients_table(fit: AnyFit | StoredFit, *, formal: bool = False, standardised: bool = False) -> Table:
+    """Return the coefficients of a fit, headings for groups, the base of each group in its row; `formal` is for a manuscript.
+
+    There a linear fit may have its coefficients `standardised` as well.
+    """
     first = "(intercept), odds" if fit.family.ratios else INTERCEPT
     entries = list(coefficient_entries(fit, first, formal=formal))
     entries = entries if formal else _clearest(entries)
-    return laid_out("term, level", _statistics(fit), entries, formal=formal, strip_head="lower ┊ higher")
+    statistics = list(_statistics(fit))
+    if standardised and isinstance(fit, LinearFit):
+        cells = _standardised_cells(fit)
+        beta = Statistic("beta", "", BETA, lambda r: cells.get((r.term, r.level), ""))
+        statistics.insert(1 + next(k for k, s in enumerate(statistics) if s.key == "se"), beta)
+    return laid_out("term, level", statistics, entries, formal=formal, strip_head="lower ┊ higher")
 
 
 def _clearest(entries: Sequence[Entry]) -> list[Entry]:
@@ -204,11 +216,13 @@ def df_words(row: Any) -> str:
     return f"{row.df:.0f}" + (f", {row.df_rest:.0f}" if math.isfinite(row.df_rest) else "")
 
 
-def side_by_side(fits: Sequence[AnyFit], names: Sequence[str], *, formal: bool = False) -> Table:
+def side_by_side(
+    fits: Sequence[AnyFit], names: Sequence[str], *, formal: bool = False, standardised: bool = False
+) -> Table:
     """Return the coefficients of fits side by side, standard errors in brackets, a row for each base.
 
     Terms that come with a later one stand behind those of the earlier. Of terms of very many levels the clearest stand there, but for a
-    manuscript.
+    manuscript. With linear fits may stand what their coefficients are when `standardised`, behind each.
     """
     cells: dict[tuple[str, str | None], dict[str, str]] = {}
     entries: dict[tuple[str, str | None], Entry] = {}
@@ -222,9 +236,51 @@ def side_by_side(fits: Sequence[AnyFit], names: Sequence[str], *, formal: bool =
     places = {id(entry): key for key, entry in entries.items()}
     shown = list(entries.values()) if formal else _clearest(list(entries.values()))
     by = [(entry, cells.get(places.get(id(entry), ("", None)), {})) for entry in shown]
-    rows = tuple(Row((entry.label, *(own.get(n, "") for n in names)), entry.kind) for entry, own in by)
-    heads = ("" if formal else "term, level", *names)
+    betas = {
+        n: _standardised_cells(f) for n, f in zip(names, fits, strict=True) if standardised and isinstance(f, LinearFit)
+    }
+
+    def told(entry: Entry, own: Mapping[str, str]) -> Iterator[str]:
+        for name in names:
+            yield own.get(name, "")
+            if name in betas:
+                known = entry.row is not None and entry.kind == "plain"
+                yield betas[name].get((entry.row.term, entry.row.level), "") if known else ""
+
+    rows = tuple(Row((entry.label, *told(entry, own)), entry.kind) for entry, own in by)
+    heads = ("" if formal else "term, level", *(head for n in names for head in (n, BETA)[: 1 + (n in betas)]))
     return Table(heads, rows, frozenset(range(1, len(heads))), 0)
+
+
+def with_betas(page: Page, fits: Iterable[AnyFit], names: Sequence[str], wanted: bool) -> Page:
+    """Return a page with a section more, if wanted: the coefficients of its linear fits in standard deviations of the outcome."""
+    linear = [fit for fit in fits if isinstance(fit, LinearFit)]
+    return replace(page, sections=(*page.sections, standardised_beside(linear, names))) if wanted and linear else page
+
+
+def standardised_beside(fits: Sequence[LinearFit], names: Sequence[str]) -> Section:
+    """Return the coefficients of linear fits in standard deviations of the outcome, side by side."""
+    entries: dict[tuple[str, str], Entry] = {}
+    for fit in fits:
+        for entry in coefficient_entries(fit):
+            if entry.row is not None and entry.row.term != INTERCEPT:
+                entries.setdefault((entry.row.term, entry.row.level), entry)
+    cells = [
+        {**_standardised_cells(fit), **{(r.term, r.level): "base" for r in rows_of(fit.standardised) if r.base}}
+        for fit in fits
+    ]
+    rows = [Row((label_of(*key), *(own.get(key, "") for own in cells)), entry.kind) for key, entry in entries.items()]
+    table = Table(("term, level", *names), tuple(rows), frozenset(range(1, len(names) + 1)), 0)
+    return Section("In standard deviations of the outcome", OF_BETA, (table,))
+
+
+def _standardised_cells(fit: LinearFit) -> dict[tuple[str, str], str]:
+    """Return the coefficients of a fit in standard deviations of the outcome, by term and level; none of a base."""
+    return {
+        (r.term, r.level): number(r.estimate, max(2, decimals_for((r.high - r.low) / 4, 1)))
+        for r in rows_of(fit.standardised)
+        if not r.base and not math.isnan(r.estimate)
+    }
 
 
 def _beside(entry: Entry) -> str:
