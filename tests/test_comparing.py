@@ -70,7 +70,7 @@ def test_what_cannot_be_compared_is_refused_or_said():
     half, mixed = len(frame) // 2, frame.sample(frac=1, random_state=1).reset_index(drop=True)
     *halves, turned = (mb.fit_linear(study_of(f), "score", ["age"]) for f in (frame[:half], frame[half : 2 * half], mixed))
     for fits, message in (
-        (halves, "of different data.*with an interaction of that group"),
+        (halves, "of different data.*`fit_subgroups` fits a model in each level"),
         ((halves[0], mb.fit_linear(study_of(frame[half : 2 * half]), "age", ["score"])), "different data"),
         ((a, turned), "different data"),
         ((a,), "two fits or more"),

@@ -99,8 +99,8 @@ def _compared(fits: Sequence[AnyFit], names: Sequence[str] | None) -> Comparison
         )
     if not all(of_the_same_rows(fits[0], f) for f in fits[1:]):
         raise MarkbaseError(
-            "The fits are of different data; compare fits of one study. Whether coefficients differ between two sets of rows, told apart by a group, is "
-            "tested in one fit to all of them, with an interaction of that group."
+            "The fits are of different data; compare fits of one study. `fit_subgroups` fits a model in each level of a "
+            "group, and tests whether its coefficients differ."
         )
     if len({f.weights.column if f.weights else "" for f in fits}) > 1:
         raise MarkbaseError("The fits are weighted differently; fit all with the same weights first.")

@@ -43,6 +43,7 @@ from markbase.core.errors import (
 )
 from markbase.core.formatting import figures_of, p_phrase
 from markbase.core.inference.distributions import p_of_f
+from markbase.core.inference.joint_tests import JointTest
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.coefficient_rows import label_of
 from markbase.core.results.fit_linear import fit_linear
@@ -137,7 +138,7 @@ class Subgroups(ShownTables):
 
     def _together(self, pooled: AnyFit) -> dict[str, float]:
         terms = [t for t in pooled.model_terms if t.name in self._differing]
-        test = pooled.term_tests.of_columns(terms)
+        test = self._whole
         told = pooled._as_overall(test)
         if isinstance(pooled, LogisticFit) and pooled.by_likelihood:
             statistic = float(pooled.ratios.falls_of([pooled.term_tests.selected(terms)])[0])
@@ -148,6 +149,12 @@ class Subgroups(ShownTables):
                 "p": float(p_of_f(statistic / test.df, test.df, math.inf)),
             }
         return {"df": told.df, "df_rest": test.df_rest, "statistic": told.statistic, "p": told.p}
+
+    @cached_property
+    def _whole(self) -> JointTest:
+        """Wald's test that no coefficient differs."""
+        assert self.pooled is not None
+        return self.pooled.term_tests.of_columns([t for t in self.pooled.model_terms if t.name in self._differing])
 
     @cached_property
     def _differing(self) -> dict[str, str]:
@@ -190,9 +197,11 @@ class Subgroups(ShownTables):
             whole = rows[-1]
             together = whole["p"] < alpha
             told.append(
-                f"Taken together, the coefficients {'differ' if together else 'show no clear evidence of differing'} between the levels of `{self.by.name}` ({self._figures(whole)})."
+                f"All coefficients together are not tested: {self._whole.untested}."
+                if self._whole.untested
+                else f"Taken together, the coefficients {'differ' if together else 'show no clear evidence of differing'} between the levels of `{self.by.name}` ({self._figures(whole)})."
             )
-            if clear and not together:
+            if clear and not together and not self._whole.untested:
                 told.append(
                     f"{count_noun(len(clear), 'clear term')} among {len(judged)} is weak evidence while all of them together are not."
                 )
@@ -233,12 +242,8 @@ class Subgroups(ShownTables):
                 told.append(f"`{label_of(term, level)}` ({listed(quoted(clear))}, not {listed(quoted(unclear), 'or')})")
         if not told:
             return []
-        more = (
-            f"{', ' if len(told) > _MOST_NAMED else ''}{len(told) - _MOST_NAMED} others"
-            if len(told) > _MOST_NAMED
-            else ""
-        )
-        which = f"{', '.join(told[:_MOST_NAMED])}{more}" if more else listed(told)
+        others = len(told) - _MOST_NAMED
+        which = listed(told if others <= 0 else [*told[:_MOST_NAMED], count_noun(others, "other")])
         return [
             f"Clear in some levels and not in others, which is no evidence that these differ: {which}. Whether they do is what the tests say."
         ]
