@@ -35,12 +35,14 @@ def test_each_level_is_fitted_to_its_own_rows(settings, tmp_path, small_parts): 
     for study in (mb.Study(FRAME), mb.open_study(tmp_path / "f.parquet", in_parts=True)):
         found = mb.fit_subgroups(study, outcome, terms, "g", **settings)
         assert found.left_out == ("g",)
+        assert "The base c of k was not chosen: it is the largest level of all rows." in " ".join(str(found).split())
         assert list(found.fits) == ["north", "south", "west"]
         for label, fit in found.fits.items():
-            alone = one(FRAME[FRAME["g"] == label], outcome, ["x", "z", "k"], **more)
+            alone = one(mb.Study(FRAME[FRAME["g"] == label]).mark("k", "c"), outcome, ["x", "z", "k"], **more)
             pd.testing.assert_frame_equal(fit.coefficients, alone.coefficients, rtol=1e-7)
             own = found.estimates[found.estimates["group"] == label].drop(columns="group").reset_index(drop=True)
             pd.testing.assert_frame_equal(own, fit.coefficients)
+        assert ("weights from" in str(found) or "frequenc" in str(found)) == ("weights" in settings)
         assert (found.pooled is None) == ("fixed_effects" in settings)
         if found.pooled is not None:  # whose estimates are the same
             slopes = found.pooled.simple_slopes("x", by="g").set_index("level")["slope"]
@@ -78,7 +80,12 @@ def test_whether_they_differ_is_told_by_likelihoods():
     page = " ".join(str(found).split())
     assert "The coefficients of x differ between the levels of g (chi²(2)" in page
     assert "Log odds and odds ratios of different rows differ also where" in page
-    assert f"{100 * found.fits['west'].marginal['effect'].iloc[0]:.1f} (" in page
+    lines = str(found).split("In probability")[1].splitlines()
+    for level in ("a", "b"):
+        (cells,) = [re.findall(r"([−\d.]+) \(", line) for line in lines if f"k: {level} " in line]
+        wanted = found.probabilities[found.probabilities["level"] == level]["effect"]
+        assert [float(cell.replace("−", "-")) for cell in cells] == pytest.approx((100 * wanted).tolist(), abs=0.5)
+    assert any(re.search(r"k: c +base +base +base", line) for line in lines)
 
 
 def test_clear_here_and_not_there_is_no_difference_and_what_cannot_be_fitted_is_named():
@@ -90,12 +97,25 @@ def test_clear_here_and_not_there_is_no_difference_and_what_cannot_be_fitted_is_
         r"No clear evidence of a difference between the levels: z p = \.\d+\. · Clear in some levels and not in others, which is no evidence .*: z \(",
         page,
     )
+    assert "no evidence that these differ" not in str(mb.fit_subgroups(frame, "y", ["x"], by="g"))
+    noise = np.random.default_rng(2)
+    many = frame.assign(**{f"n{k}": noise.normal(size=len(frame)) for k in range(5)})
+    many["q"] = 0.28 * many["n0"] * (many["g"] == "north") + noise.normal(size=len(many))
+    assert "1 clear term among 5 is weak evidence" in " ".join(str(mb.fit_subgroups(many, "q", [f"n{k}" for k in range(5)], by="g")).split())
+    wide = mb.fit_subgroups(many.assign(team=[f"t{k % 9}" for k in range(len(many))]), "q", [f"n{k}" for k in range(5)], by="g", cluster="team")
+    assert "All coefficients together are not tested: 9 clusters cannot carry a joint test of 10 coefficients." in " ".join(str(wide).split())
+    assert re.search(r"\(all together\) +10 +– +not tested", str(wide))
     some = mb.fit_subgroups(frame, "y", ["one"], by="g")
     assert (list(some.fits), list(some.refused)) == (["north", "south"], ["west"])
     assert "not in west `one` is 1 in every row used" in " ".join(str(some).split()) or "not in west" in str(some)
     assert len(some.pooled.residuals.dropna()) == (frame["g"] != "west").sum()
     product = mb.interaction("x", "z", "k")
     assert "an interaction of three columns cannot differ by a fourth, `g`" in mb.fit_subgroups(frame, "y", [product], by="g").untold
+    with pytest.warns(mb.MarkbaseWarning) as told:
+        mb.fit_subgroups(frame, "y", ["x", mb.interaction("x", "z")], by="g")
+    assert [str(w.message).split("`")[1:4:2] for w in told if "came without" in str(w.message)] == [["x × z", "z"]]
+    bent = mb.fit_subgroups(frame, "y", ["x", mb.interaction(mb.polynomial("x"), "g")], by="g")
+    assert [term.name for term in bent.fits["west"].model_terms] == ["x (quadratic)"]
     curved = mb.fit_subgroups(frame, "y", [mb.polynomial("x"), mb.interaction("x", "z")], by="g").tests
     assert curved["term"].tolist() == ["x (quadratic)", "z", "x × z", "(all together)"]
     assert curved["df"].tolist() == [4, 2, 2, 8]
@@ -109,6 +129,9 @@ def test_clear_here_and_not_there_is_no_difference_and_what_cannot_be_fitted_is_
             mb.fit_subgroups(frame, "y", ["z"], by=by)
     with pytest.raises(mb.MarkbaseError, match="no term to fit within"):
         mb.fit_subgroups(frame, "y", ["g"], by="g")
+    alone = frame.assign(one=frame["x"].where(frame["g"] == "north", 1.0))
+    with pytest.raises(mb.FitError, match=r"can be fitted in 1 level of `g`, and needs two\. In `south`:"):
+        mb.fit_subgroups(alone, "y", ["one"], by="g")
     with pytest.raises(mb.FitError, match=r"can be fitted in 0 levels of `g`, and needs two\. In `north`:"):
         mb.fit_subgroups(frame.assign(y=1.0), "y", ["x"], by="g")
 
@@ -127,6 +150,8 @@ def test_the_command_a_plan_and_a_manuscript_tell_the_same(tmp_path):
     assert "The same model was fitted in each level of stays by itself; whether" in (tmp_path / "out" / "methods.txt").read_text("utf-8")
     estimates = pd.read_csv(tmp_path / "out" / "tables" / "f-by-stays-estimates.csv")
     assert estimates["group"].unique().tolist() == ["no", "yes"]
-    assert "How much at home the singer feels, 0 to 100, in each level of" in (tmp_path / "out" / "tables.md").read_text("utf-8")
+    assert f"How much at home the singer feels, 0 to 100, in each level of {study['stays'].label}: linear" in (
+        tmp_path / "out" / "tables.md"
+    ).read_text("utf-8")
     refused = run("subgroups", PLAN, "Voice parts compared", "stays", "--by", "stays")
     assert "There is nothing to do with `stays`" in refused.stderr

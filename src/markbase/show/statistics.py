@@ -244,8 +244,7 @@ def side_by_side(
         for name in names:
             yield own.get(name, "")
             if name in betas:
-                known = entry.row is not None and entry.kind == "plain"
-                yield betas[name].get((entry.row.term, entry.row.level), "") if known else ""
+                yield "" if entry.row is None else betas[name].get((entry.row.term, entry.row.level), "")
 
     rows = tuple(Row((entry.label, *told(entry, own)), entry.kind) for entry, own in by)
     heads = ("" if formal else "term, level", *(head for n in names for head in (n, BETA)[: 1 + (n in betas)]))

@@ -12,7 +12,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -79,6 +79,8 @@ class Subgroups(ShownTables):
     """Levels in which the model cannot be fitted, each with the reason."""
     left_out: tuple[str, ...]
     """Terms that were asked for and are made of the group alone, which is the same in all rows of a level."""
+    bases: Mapping[str, str]
+    """The bases that nobody chose, by the names of their groups: the largest level of all rows, the same in every level."""
     pooled: AnyFit | None
     """One fit to all of these rows in which everything differs by the group; None where it cannot be had."""
     untold: str
@@ -176,6 +178,14 @@ class Subgroups(ShownTables):
             else [f"Whether coefficients differ between the levels is not tested: {self.untold.rstrip('.')}."]
         )
         told += self._on_verdicts()
+        if self.bases:
+            which = listed([f"`{base}` of `{name}`" for name, base in self.bases.items()])
+            one = len(self.bases) == 1
+            told.append(
+                f"The base {which} was not chosen: it is the largest level of all rows. Mark the one your question needs."
+                if one
+                else f"The bases {which} were not chosen: each is the largest level of all rows. Mark those your question needs."
+            )
         if any(isinstance(fit, LogisticFit) for fit in self.fits.values()):
             told.append(
                 "Log odds and odds ratios of different rows differ also where what the model leaves out varies more in some of them, though each is right for its own rows (Allison 1999, Mood 2010): "
@@ -317,6 +327,7 @@ def fit_subgroups(
     within, left = _within(requests, by)
     if not within:
         raise MarkbaseError(f"There is no term to fit within the levels of `{by}`; give others beside it.")
+    study, bases = _with_one_base(study, dict.fromkeys(name for request in within for name in degrees_of(request)))
     fit = fit_linear if kind == "linear" else fit_logistic
     fits: dict[str, AnyFit] = {}
     refused: dict[str, str] = {}
@@ -334,7 +345,19 @@ def fit_subgroups(
         )
     pooled, untold = _pooled(study, outcome, within, by, list(fits), kind, settings)
     counts = {group.labels[k]: int(group.counts[k]) for k in here}
-    return Subgroups(group, fits, counts, study.rows, refused, left, pooled, untold)
+    return Subgroups(group, fits, counts, study.rows, refused, left, bases, pooled, untold)
+
+
+def _with_one_base(study: Study, names: Iterable[str]) -> tuple[Study, dict[str, str]]:
+    """Mark the bases that nobody chose, so that they are the same in every level; return these too, by the names of their groups."""
+    bases = {}
+    for column in (study.column(name) for name in names):
+        if column.is_categorical and column.base is not None and not column.base.chosen and not column.fault:
+            bases[column.name] = column.labels[column.base.level]
+    with without_remarks():
+        for name, base in bases.items():
+            study = study.mark(name, base, reason="the largest level of all rows, and nobody's choice")
+    return study, bases
 
 
 def _group(study: Study, by: str) -> Column:
