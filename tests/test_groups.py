@@ -15,6 +15,9 @@ from markbase.core.inference.distributions import p_of_t
 from markbase.core.inference.joint_t import LargestOf
 from markbase.core.inference.multiplicity import corrected, studentised_range_tail
 from markbase.core.inference.shift_nodes import shift_nodes
+from markbase.show.group_tables import pairs_section
+from markbase.show.page import Page
+from markbase.show.text import to_text
 from yes_no import choir, study_of
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
@@ -423,3 +426,14 @@ def test_sums_at_all_shifts_follow_from_those_at_few(span, middle):
     for power in (0, 1):  # p, and p(1 - p)
         at = [(expit(odds + s) * expit(-odds - s) ** power).sum() for s in (*nodes, *shifts)]
         np.testing.assert_allclose(shares @ at[: len(nodes)], at[len(nodes) :], rtol=1e-13)
+
+
+@pytest.mark.parametrize("limit", ["_MOST_WORK", "_MOST_PROFILED"])
+def test_where_a_penalised_likelihood_would_take_long_pairs_are_walds_and_that_is_said(limit, monkeypatch):
+    fit = mb.fit_logistic(mb.demo.choirs().sample(300, seed=2), "stays", ["rehearsal_day", "age"], event="yes", penalty="firth")
+    profiled = fit.between("rehearsal_day")["p"]
+    monkeypatch.setattr(f"markbase.core.results.logistic.{limit}", 1)
+    table = fit.between("rehearsal_day")
+    assert table["p"].tolist() == pytest.approx((2 * ndtr(-table["z"].abs())).tolist(), rel=1e-12)
+    assert not np.allclose(table["p"], profiled, rtol=1e-3)
+    assert "by penalised likelihood they would take long" in to_text(Page("pairs", "", (pairs_section(fit, "rehearsal_day"),)))

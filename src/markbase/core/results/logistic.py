@@ -28,8 +28,8 @@ from markbase.core.study.column import Column
 from markbase.core.tables import own_table, table_of
 
 Array = NDArray[np.float64]
-_MOST_PROFILED = 2_000_000
-"""Of more comparisons times rows a penalised likelihood is not asked."""
+_MOST_PROFILED, _MOST_WORK = 2_000_000, 1e8
+"""Of more comparisons times rows, or times the products of a fit with one coefficient held, a penalised likelihood is not asked."""
 
 
 @checked_methods
@@ -211,7 +211,9 @@ class LogisticFit(EventChecks):
         return told, Profiled(roots, *own)
 
     def _not_profiled(self, count: int) -> str:
-        if not self.penalty or count * self.sample.used <= _MOST_PROFILED:
+        rows, columns = self.sample.used, len(self.solution.columns) + 1
+        of_a_fit = rows * columns**2 + columns**3
+        if not self.penalty or (count * rows <= _MOST_PROFILED and count * of_a_fit <= _MOST_WORK):
             return ""
         return "p and intervals of so many comparisons are Wald's: by penalised likelihood they would take long"
 
