@@ -142,7 +142,7 @@ class Subgroups(ShownTables):
         terms = [t for t in pooled.model_terms if t.name in self._differing]
         test = self._whole
         told = pooled._as_overall(test)
-        if isinstance(pooled, LogisticFit) and pooled.by_likelihood:
+        if isinstance(pooled, LogisticFit) and pooled.by_likelihood and not test.untested:
             statistic = float(pooled.ratios.falls_of([pooled.term_tests.selected(terms)])[0])
             return {
                 "df": test.df,
@@ -407,7 +407,7 @@ def _pooled(
     if settings.get("fixed_effects"):
         return (
             None,
-            "what is the same in all rows of a level that is taken out cannot differ. Enter the terms in interactions with the group in one fit instead",
+            f"beside levels that are taken out (fixed effects) `{by}` itself cannot stand, as one fit in which everything differs by it needs. Interactions with it in one fit say what differs",
         )
     rows = study.keep({by: {"among": list(labels)}}) if len(labels) < np.count_nonzero(study[by].counts) else study
     more = dict(settings)
