@@ -116,6 +116,8 @@ def test_clear_here_and_not_there_is_no_difference_and_what_cannot_be_fitted_is_
     assert [str(w.message).split("`")[1:4:2] for w in told if "came without" in str(w.message)] == [["x × z", "z"]]
     bent = mb.fit_subgroups(frame, "y", ["x", mb.interaction(mb.polynomial("x"), "g")], by="g")
     assert [term.name for term in bent.fits["west"].model_terms] == ["x (quadratic)"]
+    rest = mb.fit_subgroups(frame[["y", "g", "x", "k"]], "y", mb.all_but("k"), by="g")
+    assert (rest.left_out, [t.name for t in rest.fits["west"].model_terms]) == (("g",), ["x"])
     curved = mb.fit_subgroups(frame, "y", [mb.polynomial("x"), mb.interaction("x", "z")], by="g").tests
     assert curved["term"].tolist() == ["x (quadratic)", "z", "x × z", "(all together)"]
     assert curved["df"].tolist() == [4, 2, 2, 8]

@@ -23,6 +23,7 @@ import pandas as pd
 from markbase.core.arguments import checked
 from markbase.core.design.options import KINDS
 from markbase.core.design.requested_terms import (
+    AllBut,
     TermRequest,
     degrees_of,
     read_term,
@@ -263,7 +264,7 @@ class Subgroups(ShownTables):
 def fit_subgroups(
     study: Study | AnyTable,
     outcome: str,
-    terms: Sequence[TermRequest],
+    terms: Sequence[TermRequest] | AllBut,
     by: str,
     *,
     kind: str = "linear",
@@ -277,7 +278,7 @@ def fit_subgroups(
         The data, with the base of each group marked. A table (pandas, Polars, Arrow, DuckDB) is taken as a study without a codebook.
     outcome : str
         The name of the outcome.
-    terms : sequence of str, Polynomial or Interaction
+    terms : sequence of str, Polynomial or Interaction, or AllBut
         The terms of the model. What is made of `by` alone is left out, as it is the same in all rows of a level.
     by : str
         A group of two to twelve levels with rows: men and women, countries, waves.
@@ -323,7 +324,8 @@ def fit_subgroups(
     if outcome == by:
         raise ColumnError(f"`{by}` is the outcome, and no group to fit by.")
     group = _group(study, by)
-    requests = [read_term(term, study.columns) for term in terms]
+    wanted = terms.chosen(study, outcome) if isinstance(terms, AllBut) else terms
+    requests = [read_term(term, study.columns) for term in wanted]
     within, left = _within(requests, by)
     if not within:
         raise MarkbaseError(f"There is no term to fit within the levels of `{by}`; give others beside it.")
