@@ -68,7 +68,7 @@ def few_rows_findings(fit: LinearFit) -> list[Finding]:
     found = few_far_rows(fit)
     if found is None:
         return []
-    meaning = "estimates follow these more than any others, and what the others say may not show"
+    meaning = "estimates may follow these, and what the others say may not show"
     return [
         Finding(
             "few rows",

@@ -73,7 +73,7 @@ def _about_few_far_rows(fit: AnyFit) -> list[str]:
         else f"; if so, `{name}` may be one to be told in its logarithm"
     )
     return [
-        f"Half of the squared residuals is in {where_they_are(fit, found)}: estimates follow these more than any others, intervals are as wide as they make them, and what "
+        f"Half of the squared residuals is in {where_they_are(fit, found)}: estimates may follow these, intervals are as wide as they make them, and what "
         f"the others say may not show. See whether they are right{way}."
     ]
 
