@@ -30,7 +30,7 @@ def description_page(found: Description) -> Page:
         tested = "; p of Welch's F; correlation ratio η" if len(found.compared) else ""
         sections.append(Section("2  Numeric columns", f"{words}{tested}".removeprefix("; "), (table,)))
     if groups:
-        words = f"shares within each level of `{found.by.name}`" if found.by is not None else ""
+        words = f"shares within each level of {found.by.name}" if found.by is not None else ""
         tested = "; p of Pearson's chi²; Cramér's V" if len(found.compared) else ""
         table = beside_one_another(found, groups) if found.by is not None else _levels(found, groups)
         table = _levels(found, groups) if _width(table) > _WIDE else table
