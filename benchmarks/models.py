@@ -157,7 +157,7 @@ def saved_told_again(fit: Any, group: str, base: str, file: Path) -> None:
 
 
 def subgroups(found: Any, folder: Path) -> None:
-    """Ask everything of a model in each level of a group, and refuse one fit to all whose estimates are not those of each."""
+    """Ask everything of a model in each level of a group, and refuse one fit to all whose rows are not those of each."""
     str(found), found.strength, found.tests, to_json(subgroups_record(found)), found._repr_html_()
     mb.write_document(found, folder / "g.md", replace=True)
     if found.pooled is not None and found.by.name in [v.name for v in found.pooled.variables]:

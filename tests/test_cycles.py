@@ -43,6 +43,9 @@ def test_ends_that_are_neighbours_are_told_in_the_columns_the_fit_and_the_descri
 def test_columns_that_do_not_go_round_are_left_in_peace(name):
     assert "neighbours" not in told(name, NONE[name])
     assert "or cut them into groups" in told("hour", ROWS % 10 * 2.5)
+    for label, seen in (("Month of the interview", True), ("Household income per month, in classes", False)):
+        study = mb.Study(pd.DataFrame({"v12": ROWS % 12 + 1}), {"columns": {"v12": {"label": label}}})
+        assert any("neighbours" in r.text for r in study.remarks()["v12"]) == seen
 
 
 @given(first=st.floats(15, 23), hours=st.floats(10, 18), steps=st.integers(40, 200))

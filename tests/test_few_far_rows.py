@@ -41,5 +41,8 @@ def test_the_logarithm_is_named_where_there_is_one_and_few_rows_are_left_in_peac
     assert f"few rows: half of the squared residuals is in {told(fit)[0]} of 200 rows (y from 400 to 420 there)." in " ".join(
         str(fit.checks()).split()
     )
+    low = mb.fit_linear(pd.DataFrame({"y": 425 - y, "x": np.arange(200)}), "y", ["x"])
+    assert "(y from 5 to 25 there): estimates may follow these, intervals" in " ".join(str(low.reading()).split())
+    assert "logarithm" not in str(low.reading())
     assert "logarithm" not in str(mb.fit_linear(pd.DataFrame({"y": y - 1, "x": np.arange(200)}), "y", ["x"]).reading())
     assert told(mb.fit_linear(pd.DataFrame({"y": y[-49:], "x": np.arange(49)}), "y", ["x"])) is None

@@ -1,4 +1,4 @@
-"""Whether a few rows hold half of what a linear fit leaves unexplained, so that what is told follows these more than all others."""
+"""Whether a few rows hold half of what a linear fit leaves unexplained, so that what is told may follow these and not the others."""
 
 from __future__ import annotations
 
@@ -29,8 +29,10 @@ class FarRows(NamedTuple):
     """The lowest value of the outcome in them."""
     high: float
     """The highest."""
+    above: bool
+    """Whether it is higher in all of them than the fit expects."""
     some: bool
-    """Whether these were taken at random, of very many, or of rows in parts."""
+    """Whether those looked at were taken at random, of very many, or of rows in parts."""
 
 
 def few_far_rows(fit: LinearFit) -> FarRows | None:
@@ -52,8 +54,9 @@ def few_far_rows(fit: LinearFit) -> FarRows | None:
     counted = float(cases[order[:k]].sum()) + float(np.ceil((half - (held[k - 1] if k else 0.0)) / each[order[k]]))
     if counted > most:
         return None
-    far = y[order[: k + 1]]
-    return FarRows(int(counted), int(cases.sum()), float(far.min()), float(far.max()), len(y) < fit.sample.used)
+    far = order[: k + 1]
+    ends, above = (float(y[far].min()), float(y[far].max())), bool((e[far] > 0).all())
+    return FarRows(int(counted), int(cases.sum()), *ends, above, len(y) < fit.sample.used)
 
 
 def where_they_are(fit: LinearFit, found: FarRows) -> str:

@@ -34,7 +34,6 @@ from markbase.core.display import ShownTables
 from markbase.core.errors import (
     ColumnError,
     FitError,
-    LevelError,
     MarkbaseError,
     count_noun,
     listed,
@@ -52,12 +51,11 @@ from markbase.core.results.fit_logistic import fit_logistic
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.study.column import Column
+from markbase.core.study.few_levels import check_few_levels
 from markbase.core.study.frames import AnyTable
 from markbase.core.study.study import Study, as_study
 from markbase.core.tables import own_table, records_of, rows_of
 
-_MOST_GROUPS = 12
-"""So many levels have a fit of their own each."""
 _MOST_FACTORS = 3
 """An interaction is of so many columns at most."""
 _MOST_NAMED = 5
@@ -310,6 +308,10 @@ def fit_subgroups(
     term is in an interaction with the group: its estimates are the same. With `fixed_effects` there is none. Where the fits have classical errors it has HC3
     errors, since each level has a residual variance of its own; clusters that have rows in several levels are allowed for.
 
+    References
+    ----------
+    G. C. Chow (1960), "Tests of equality between sets of coefficients in two linear regressions", Econometrica 28(3), 591-605.
+
     Examples
     --------
     >>> import markbase as mb
@@ -323,7 +325,8 @@ def fit_subgroups(
         raise MarkbaseError(f"There is no kind {kind!r} of regression.{near(str(kind), KINDS)}")
     if outcome == by:
         raise ColumnError(f"`{by}` is the outcome, and no group to fit by.")
-    group = _group(study, by)
+    group = study.column(by)
+    check_few_levels(group, "fits are made")
     wanted = terms.chosen(study, outcome) if isinstance(terms, AllBut) else terms
     requests = [read_term(term, study.columns) for term in wanted]
     within, left = _within(requests, by)
@@ -360,23 +363,6 @@ def _with_one_base(study: Study, names: Iterable[str]) -> tuple[Study, dict[str,
         for name, base in bases.items():
             study = study.mark(name, base, reason="the largest level of all rows, and nobody's choice")
     return study, bases
-
-
-def _group(study: Study, by: str) -> Column:
-    """Return the group by whose levels fits are made, checked."""
-    group = study.column(by)
-    if group.fault:
-        raise ColumnError(group.fault)
-    if not group.is_categorical:
-        raise ColumnError(
-            f"`{by}` is numeric: fits are made by the levels of a group; cut it, or declare it categorical."
-        )
-    there = int(np.count_nonzero(group.counts))
-    if not 2 <= there <= _MOST_GROUPS:
-        raise LevelError(
-            f"{count_noun(there, 'level')} of `{by}` {'has' if there == 1 else 'have'} rows, and a fit each is made of 2 to {_MOST_GROUPS}: merge levels, or choose another group."
-        )
-    return group
 
 
 def _within(requests: Sequence[TermRequest], by: str) -> tuple[list[TermRequest], tuple[str, ...]]:

@@ -66,12 +66,8 @@ def _about_few_far_rows(fit: AnyFit) -> list[str]:
     """Say that a few rows hold half of the squared residuals."""
     if not isinstance(fit, LinearFit) or (found := few_far_rows(fit)) is None:
         return []
-    name = fit.outcome.name
-    way = (
-        ""
-        if fit.outcome.made is not None or not fit.outcome.span[0] > 0
-        else f"; if so, `{name}` may be one to be told in its logarithm"
-    )
+    may_be_logged = found.above and fit.outcome.made is None and fit.outcome.span[0] > 0
+    way = f"; if so, `{fit.outcome.name}` may be one to be told in its logarithm" if may_be_logged else ""
     return [
         f"Half of the squared residuals is in {where_they_are(fit, found)}: estimates may follow these, intervals are as wide as they make them, and what "
         f"the others say may not show. See whether they are right{way}."

@@ -15,13 +15,14 @@ from numpy.typing import NDArray
 from markbase.core.arguments import checked
 from markbase.core.design.term_remarks import odd_values
 from markbase.core.display import ShownTables
-from markbase.core.errors import ColumnError, LevelError, MarkbaseError, count_noun, listed, quoted
+from markbase.core.errors import ColumnError, MarkbaseError, count_noun, listed, quoted
 from markbase.core.inference.distributions import p_of_f
 from markbase.core.rows.parts import each_part, in_parts
 from markbase.core.rows.row_functions import constant
 from markbase.core.screening.unheeded import unheeded_in, unheeded_words
 from markbase.core.study.aggregating import checked_weights
 from markbase.core.study.column import Column, Level
+from markbase.core.study.few_levels import check_few_levels
 from markbase.core.study.frames import AnyTable
 from markbase.core.study.group_remarks import holds_dates, holds_times
 from markbase.core.study.numeric_remarks import looks_like_identifier, whose_numbers
@@ -30,8 +31,8 @@ from markbase.core.tables import own_table
 
 Array = NDArray[np.float64]
 
-_MOST_GROUPS, _MOST_LEVELS = 12, 30
-"""So many levels a sample may be told by, and so many a group may have that is described unasked."""
+_MOST_LEVELS = 30
+"""So many levels a group may have that is described unasked."""
 _FEW_EXPECTED = 5
 """Where fewer rows are expected in a cell, chi-squared is no good guide."""
 _HALF = 1e-12
@@ -201,15 +202,7 @@ def _grouping(study: Study, by: str | None) -> Column | None:
     if by is None:
         return None
     group = study.column(by)
-    if not group.is_categorical:
-        raise ColumnError(
-            f"`{by}` is numeric: a sample is told by the levels of a group; cut it, or declare it categorical."
-        )
-    there = int(np.count_nonzero(group.counts))
-    if not 2 <= there <= _MOST_GROUPS:
-        raise LevelError(
-            f"{count_noun(there, 'level')} of `{by}` {'has' if there == 1 else 'have'} rows, and a sample is told by 2 to {_MOST_GROUPS}: merge levels, or choose another group."
-        )
+    check_few_levels(group, "a sample is told")
     return group
 
 

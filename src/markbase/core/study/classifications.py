@@ -23,7 +23,8 @@ class _Classification(NamedTuple):
     """Whether the first digits of a code are a coarser group."""
 
 
-def _words(of: str) -> re.Pattern[str]:
+def as_words(of: str) -> re.Pattern[str]:
+    """Return what finds some words in the name of a column, also with a number behind them."""
     return re.compile(rf"(?<![a-z])({of})[ _-]?\d{{0,4}}(?![a-z])", re.IGNORECASE)
 
 
@@ -36,14 +37,14 @@ _KNOWN = (
     ),
     _Classification(
         "codes of occupations",
-        _words("isco|kldb|soc(?=[ _-]?[0-9])|occupation[ _-]?codes?|job[ _-]?codes?"),
+        as_words("isco|kldb|soc(?=[ _-]?[0-9])|occupation[ _-]?codes?|job[ _-]?codes?"),
         by_digits=True,
     ),
-    _Classification("codes of industries", _words("isic|nace|naics|sic|wz|industry[ _-]?codes?"), by_digits=True),
+    _Classification("codes of industries", as_words("isic|nace|naics|sic|wz|industry[ _-]?codes?"), by_digits=True),
     _Classification(
-        "codes of regions", _words("nuts|fips|ags|insee|(area|region|country|county|district)[ _-]?codes?")
+        "codes of regions", as_words("nuts|fips|ags|insee|(area|region|country|county|district)[ _-]?codes?")
     ),
-    _Classification("codes of diagnoses", _words("icd|diagnosis[ _-]?codes?")),
+    _Classification("codes of diagnoses", as_words("icd|diagnosis[ _-]?codes?")),
 )
 _FEWEST, _LOWEST = 3, 10
 """So many different numbers, and one of at least this, has a classification; a scale that is called alike has less."""

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.formatting import plain
+from markbase.core.study.classifications import as_words
 from markbase.core.study.column import Column
 from markbase.core.study.expressions import Part
 from markbase.core.study.remark import Remark
@@ -30,23 +31,19 @@ class Cycle(NamedTuple):
     """Whether they are whole numbers."""
 
 
-def _words(of: str) -> re.Pattern[str]:
-    return re.compile(rf"(?<![a-z])({of})(?![a-z])", re.IGNORECASE)
-
-
 _BY_NAME = (
     Cycle(
         "hours of the day",
         24,
-        _words(
+        as_words(
             "hour|stunde|uhrzeit|time[ _-]?of[ _-]?(the[ _-]?)?day|(bed|sleep|wake|waking|start|end|arrival|departure)[ _-]?(time|hour)"
         ),
         whole=False,
     ),
-    Cycle("days of the week", 7, _words("week[ _-]?day|day[ _-]?of[ _-]?(the[ _-]?)?week|dow|wochentag")),
-    Cycle("months of the year", 12, _words("month|monat|mois|mes|mese")),
-    Cycle("quarters of the year", 4, _words("quarter|quartal|trimestre")),
-    Cycle("degrees of a direction", 360, _words("direction|bearing|azimuth|richtung"), whole=False),
+    Cycle("days of the week", 7, as_words("week[ _-]?day|day[ _-]?of[ _-]?(the[ _-]?)?week|dow|wochentag")),
+    Cycle("months of the year", 12, as_words("month|monat|mois|mes|mese")),
+    Cycle("quarters of the year", 4, as_words("quarter|quartal|trimestre")),
+    Cycle("degrees of a direction", 360, as_words("direction|bearing|azimuth|richtung"), whole=False),
 )
 _CLOCK = {"in hours": 24.0, "in minutes": 1440.0, "in seconds": 86400.0}
 """How a column was made of times of a clock, and what of it a day has."""
@@ -70,7 +67,8 @@ def cycle_of(column: Column, values_of: Callable[[Column], Array]) -> Cycle | No
     if how in _CLOCK:
         known: Cycle | None = Cycle("times of the day", _CLOCK[how], re.compile(""), whole=False)
     else:
-        known = next((own for own in _BY_NAME if own.called.search(f"{column.name} {column.label}")), None)
+        label = column.label.removeprefix("the ")  # which begins with it: an income per month is none
+        known = next((own for own in _BY_NAME if own.called.search(column.name) or own.called.match(label)), None)
     if known is None:
         return None
     (low, high), near = column.span, _NEAR * known.length
