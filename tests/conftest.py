@@ -83,6 +83,20 @@ def demo_run(made_once):
     return SimpleNamespace(returncode=int((home / "ended").read_text()), folder=home / "choirs-demo", **said)
 
 
+@pytest.fixture(scope="session")
+def results(made_once):
+    """What a plan gives; each test that writes beside it does so under names of its own."""
+    from command import run
+    from planned import PLAN
+
+    def make(folder):
+        (folder / "my.plan.toml").write_text(PLAN, encoding="utf-8")
+        done = run("run", "my.plan.toml", "--into", "out", cwd=folder)
+        assert done.returncode == 0, done.stderr
+
+    return made_once("plan", make)
+
+
 @pytest.fixture(scope="module")
 def small_parts():
     """Parts of 501 rows, of which 300 are kept in memory: the survey comes in at least 4 parts."""
