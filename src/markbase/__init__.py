@@ -25,6 +25,8 @@ if TYPE_CHECKING:
     from markbase.core.comparison.cross_validation import CrossValidation, cross_validate
     from markbase.core.comparison.dominance import Dominance, dominance
     from markbase.core.comparison.fit_blocks import fit_blocks
+    from markbase.core.comparison.fit_imputations import fit_imputations
+    from markbase.core.comparison.imputations import Imputations
     from markbase.core.comparison.score import Score, score
     from markbase.core.comparison.subgroups import Subgroups, fit_subgroups
     from markbase.core.design.requested_terms import all_but, interaction, polynomial
@@ -143,6 +145,8 @@ _HOMES = {
     "draw_slopes": "markbase.show.slope_figures",
     "draw_vif": "markbase.show.screen_figures",
     "fit_blocks": "markbase.core.comparison.fit_blocks",
+    "Imputations": "markbase.core.comparison.imputations",
+    "fit_imputations": "markbase.core.comparison.fit_imputations",
     "Subgroups": "markbase.core.comparison.subgroups",
     "fit_subgroups": "markbase.core.comparison.subgroups",
     "fit_linear": "markbase.core.results.fit_linear",
@@ -188,6 +192,7 @@ __all__ = [
     "FileError",
     "FitError",
     "Guide",
+    "Imputations",
     "LevelError",
     "Limits",
     "LinearFit",
@@ -234,6 +239,7 @@ __all__ = [
     "draw_slopes",
     "draw_vif",
     "fit_blocks",
+    "fit_imputations",
     "fit_linear",
     "fit_logistic",
     "fit_subgroups",

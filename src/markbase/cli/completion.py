@@ -44,7 +44,7 @@ def _values_offered(ctx: click.Context, incomplete: str) -> list[CompletionItem]
 def _fits_offered(ctx: click.Context, incomplete: str) -> list[CompletionItem]:
     """Offer the fits of a plan, and columns."""
     plan = _plan(ctx)
-    names = [entry.name for entry in plan.analysis.fits] if plan else []
+    names = [entry.name for entry in (*plan.analysis.fits, *plan.analysis.imputations)] if plan else []
     return _items([*names, *_columns(ctx)], "", incomplete)
 
 

@@ -38,6 +38,7 @@ _COMMANDS = {
     "Read a fit": {
         "groups": "Compare the levels of a group: adjusted means, pairs, planned comparisons.",
         "subgroups": "Fit the same model in each level of a group, and tell whether it differs.",
+        "imputations": "Combine the fits of several imputations, or of plausible values.",
         "slopes": "Probe curves and interactions: simple slopes, regions, turning points.",
         "predict": "Predict for profiles, or for every row of a file.",
     },
@@ -65,6 +66,7 @@ _WORDS = {
     "blocks": "hierarchical block steps",
     "groups": "means contrast contrasts pairs pairwise posthoc adjusted equivalence",
     "subgroups": "subgroup stratified stratify split separate separately within",
+    "imputations": "impute imputed imputation mi multiple pool pooled rubin plausible missing",
     "slopes": "slope interaction interactions moderation moderator probe quadratic",
     "predict": "prediction predictions score scores",
     "check": "residuals residual assumptions outliers diagnostics classification calibration influence",

@@ -124,12 +124,16 @@ class Model:
     """``linear`` or ``logistic``."""
     settings: Mapping[str, Any] = field(default_factory=dict)
     """The settings that were given."""
+    of: str = "fits"
+    """Which entries of a plan are meant: its ``fits``, or its ``imputations``."""
+    parted_outcome: bool = False
+    """Whether several outcomes may be given, by commas."""
 
     def planned(self) -> tuple[FitEntry | None, tuple[str, ...]]:
         """Return the fit of the plan that is meant, if it is one, and the names that are left."""
         if self.outcome is not None or self.source.file.suffix.lower() != ".toml":
             return None, self.names
-        entries = {entry.name: entry for entry in self.source.plan().analysis.fits}
+        entries = {entry.name: entry for entry in getattr(self.source.plan().analysis, self.of)}
         if self.names and self.names[0] in entries:
             return entries[self.names[0]], self.names[1:]
         if len(entries) == 1:
@@ -139,7 +143,7 @@ class Model:
         hint = near(self.names[0], list(entries)) if self.names else ""
         hint = hint if "Did you mean" in hint else ""
         raise MarkbaseError(
-            f"The plan has {len(entries)} fits, so name one behind it ({listed(quoted(entries))}), or give --outcome and --terms.{hint}"
+            f"The plan has {len(entries)} {self.of}, so name one behind it ({listed(quoted(entries))}), or give --outcome and --terms.{hint}"
         )
 
     def rest(self, most: int | None = None) -> tuple[str, ...]:
@@ -169,7 +173,7 @@ class Model:
         entry, _ = self.planned()
         if entry is None and self.outcome is None:
             raise MarkbaseError("Say what to explain, and with what: --outcome belonging --terms age,voice.")
-        entry = entry or FitEntry("", "linear", self.outcome or "", ())
+        entry = entry or self._typed(study)
         kind = self.kind or entry.kind
         kept = {k: v for k, v in entry.settings.items() if not FitOptions.other_kind(k, kind)}
         entry = replace(entry, kind=kind, settings={**kept, **self.settings})
@@ -184,6 +188,12 @@ class Model:
         if not given and not entry.every_term:
             raise MarkbaseError("Say what to explain it with: --terms age,voice.")
         return replace(entry, terms=tuple(given), entry=()) if given else entry
+
+    def _typed(self, study: Study) -> FitEntry:
+        """Return what options say of the outcome, or of several."""
+        outcomes = tuple(names_in(self.outcome or "", study.columns)) if self.parted_outcome else ()
+        several = outcomes if len(outcomes) > 1 else ()
+        return FitEntry("", "linear", several[0] if several else self.outcome or "", (), outcomes=several)
 
     def opened(self, blocks: Sequence[str] = (), also: Sequence[str] = ()) -> tuple[Study, FitEntry]:
         """Open the data, and say what is to be fitted to them; remarks on columns that are neither in it nor needed `also` are left out."""

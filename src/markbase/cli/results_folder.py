@@ -22,7 +22,7 @@ from markbase.core.comparison.dominance import dominance
 from markbase.core.comparison.score import score
 from markbase.core.comparison.several_analyses import said_together
 from markbase.core.errors import FitError, remark
-from markbase.core.reading.methods import Procedure
+from markbase.core.reading.methods import Procedure, methods_paragraph
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.screening.description import describe
@@ -45,6 +45,7 @@ from markbase.show.blocks import comparison_page, cross_validation_page, elimina
 from markbase.show.coefficient_samples import samples_page, samples_record
 from markbase.show.description import description_page, description_record
 from markbase.show.dominance import dominance_page, dominance_record
+from markbase.show.imputations import imputations_page, imputations_record
 from markbase.show.page import Page
 from markbase.show.records import (
     blocks_record,
@@ -170,6 +171,10 @@ def carry_out(plan: Plan, progress: Progress) -> Results:
         with plan.naming(entry.table, entry.number, f"fit `{entry.name}`"):
             made = named[entry.name] = entry.made_from(study)
             _told(made, entry, _file_name(entry.name, used), results, analysis.figures)
+    for entry in analysis.imputations:
+        progress(f"fitting {entry.name}")
+        with plan.naming(entry.table, entry.number, f"imputations `{entry.name}`"):
+            _combined(entry, _file_name(entry.name, used), results)
     results.together = said_together([(n, m.last if isinstance(m, Blocks) else m) for n, m in named.items()])
     for text in results.together:
         remark(text)
@@ -215,6 +220,31 @@ def _screened(analysis: Analysis, study: Study, results: Results) -> None:
     results.record["screen"] = screen_record(found)
     results.tables["screen-correlations"] = found.correlations.rename_axis("column").reset_index()
     results.tables["screen-vif"] = found.vif
+
+
+def _combined(entry: FitEntry, name: str, results: Results) -> None:
+    """Put what the fits of several imputations say combined into the parts, tables and records."""
+    found = entry.combined_in(results.study)
+    page = imputations_page(found, entry.groups, entry.correction)
+    results.parts.append(Part(entry.name, (page,), entry.question))
+    results.manuscript.append(found)
+    record = imputations_record(found, entry.groups, entry.correction)
+    results.record.setdefault("imputations", {})[entry.name] = json.loads(to_json(record))
+    results.tables |= {f"{name}-coefficients": found.coefficients, f"{name}-terms": found.terms}
+    for group in entry.groups:
+        results.tables |= {
+            f"{name}-{group}-levels": found.groups(group),
+            f"{name}-{group}-pairs": found.between(group, entry.correction),
+        }
+    plausible = () if found.by else tuple(found.fits)
+    did = Procedure(
+        results.study.trail,
+        groups=entry.groups,
+        correction=entry.correction,
+        imputations=len(found.fits),
+        plausible=plausible,
+    )
+    results.methods.append(methods_paragraph(found.fit, VERSION, did))
 
 
 def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, results: Results, draws: bool) -> None:

@@ -36,6 +36,7 @@ _TABLES = (
     "data",
     "describe",
     "fit",
+    "imputations",
     "output",
     "prepare",
     "reliability",

@@ -44,6 +44,9 @@ FIT_KEYS = tuple(
 BLOCK_KEYS = tuple(
     sorted((*(k for k in _SHARED if k not in ("groups", "penalty")), "entry", "bootstrap", "dominance", "seed"))
 )
+IMPUTATION_KEYS = tuple(
+    sorted((*(k for k in _SHARED if k not in ("subgroups",)), "correction", "imputation", "outcomes", "terms"))
+)
 SCREEN_KEYS = ("limit_r", "limit_vif", "outcome", "terms", "weights", "weights_are")
 COMPARE_KEYS = ("fits", "name")
 ELIMINATION_KEYS = ("fit", "keep", "limit", "name")
@@ -74,7 +77,7 @@ def read_analysis(mapping: Mapping[str, Any], text: str, source: str) -> Analysi
     """
     lines = Lines(text, source)
     fits: list[tuple[int, FitEntry]] = []
-    for table, keys in (("fit", FIT_KEYS), ("blocks", BLOCK_KEYS)):
+    for table, keys in (("fit", FIT_KEYS), ("blocks", BLOCK_KEYS), ("imputations", IMPUTATION_KEYS)):
         entries = mapping.get(table, [])
         if not isinstance(entries, list) or not all(isinstance(e, Mapping) for e in entries):
             raise lines.error(f"write [[{table}]] above each of its entries", table)
@@ -85,6 +88,8 @@ def read_analysis(mapping: Mapping[str, Any], text: str, source: str) -> Analysi
     doubled = [e.name for k, e in enumerate(found) if e.name in [o.name for o in found[:k]]]
     if doubled:
         raise lines.error(f"two fits are called `{doubled[0]}`; give each a name of its own", doubled[0])
+    combined = [e for e in found if e.table == "imputations"]
+    found = [e for e in found if e.table != "imputations"]
     comparisons = _compare_entries(mapping.get("compare", []), [e.name for e in found], lines)
     screen = _screen_entry(mapping.get("screen"), lines)
     output = mapping.get("output", {})
@@ -93,6 +98,7 @@ def read_analysis(mapping: Mapping[str, Any], text: str, source: str) -> Analysi
     _check_keys(output, OUTPUT_KEYS, "output", 0, lines)
     return Analysis(
         fits=tuple(found),
+        imputations=tuple(combined),
         screen=screen,
         samples=_describe_entries(mapping.get("describe", []), lines),
         scales=_reliability_entries(mapping.get("reliability", []), lines),
@@ -130,7 +136,8 @@ def _fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence
     kind = entry.get("kind", "linear")
     if kind not in KINDS:
         raise lines.error(f"`kind` is linear or logistic, not {kind!r}", at=lines.within(table, number, "kind"))
-    if not isinstance(entry.get("outcome"), str):
+    imputation, outcomes = _imputed(entry, table, number, lines) if table == "imputations" else ("", ())
+    if not outcomes and not isinstance(entry.get("outcome"), str):
         raise lines.error(f'a [[{table}]] names its outcome: outcome = "belonging"', at=here)
     for key in FitOptions.names():
         other = FitOptions.other_kind(key, kind)
@@ -143,7 +150,7 @@ def _fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence
     _check_level(entry, table, number, lines)
     terms: tuple[TermRequest, ...] = ()
     blocks: tuple[tuple[str, tuple[TermRequest, ...]], ...] = ()
-    if table == "fit":
+    if table != "blocks":
         terms = _specs(entry.get("terms"), table, number, "terms", lines)
     else:
         given = entry.get("entry")
@@ -176,14 +183,16 @@ def _fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence
         k: tuple(entry[k]) if isinstance(entry[k], list) else entry[k] for k in FitOptions.names() if k in entry
     }
     return FitEntry(
-        name=str(entry.get("name") or f"{entry['outcome']} {'in blocks' if blocks else kind}"),
+        name=str(entry.get("name") or _name_of(entry.get("outcome") or outcomes[0], table, kind)),
         kind=kind,
-        outcome=entry["outcome"],
+        outcome=entry.get("outcome") or outcomes[0],
         terms=terms,
         entry=blocks,
         settings=settings,
         groups=tuple(groups),
         subgroups=tuple(subgroups),
+        imputation=imputation,
+        outcomes=outcomes,
         slopes=_slopes(entry.get("slopes", []), lines, lines.within(table, number, "slopes")),
         at=_places(entry.get("at", {}), lines, lines.within(table, number, "at")),
         correction=str(entry.get("correction", "holm")),
@@ -197,6 +206,33 @@ def _fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence
         table=table,
         number=number,
     )
+
+
+def _name_of(outcome: str, table: str, kind: str) -> str:
+    """Return what an entry is called that has no name."""
+    return f"{outcome} {'in blocks' if table == 'blocks' else kind}{', imputed' * (table == 'imputations')}"
+
+
+def _imputed(entry: Mapping[str, Any], table: str, number: int, lines: Lines) -> tuple[str, tuple[str, ...]]:
+    """Read what numbers the imputations of an entry, or its plausible values; one of the two is there."""
+    column, outcomes = entry.get("imputation", ""), entry.get("outcomes", [])
+    if not isinstance(column, str):
+        raise lines.error(
+            f'`imputation` names a column: imputation = "imputation", not {column!r}',
+            at=lines.within(table, number, "imputation"),
+        )
+    if not isinstance(outcomes, list) or not all(isinstance(o, str) for o in outcomes) or len(outcomes) == 1:
+        raise lines.error(
+            '`outcomes` is a list of two plausible values or more: outcomes = ["pv1read", "pv2read"]',
+            at=lines.within(table, number, "outcomes"),
+        )
+    if bool(column) == bool(outcomes) or (outcomes and "outcome" in entry):
+        raise lines.error(
+            'an [[imputations]] has an outcome, and the column that numbers the imputations (imputation = "imputation"); or plausible values in the '
+            'place of both (outcomes = ["pv1read", "pv2read"])',
+            at=lines.header(table, number),
+        )
+    return column, tuple(outcomes)
 
 
 def _check_margin(entry: Mapping[str, Any], kind: str, lines: Lines, at: int) -> None:
@@ -369,7 +405,9 @@ def _screen_entry(entry: Any, lines: Lines) -> ScreenEntry | None:
 def check_columns(analysis: Analysis, columns: Sequence[str], text: str, source: str) -> None:
     """Refuse columns that the prepared data do not have, before anything is fitted, with the line, and names that come close."""
     lines, screened = Lines(text, source), analysis.screen
-    needed: list[tuple[str, int, Sequence[str]]] = [(e.table, e.number, e.columns) for e in analysis.fits]
+    needed: list[tuple[str, int, Sequence[str]]] = [
+        (e.table, e.number, e.columns) for e in (*analysis.fits, *analysis.imputations)
+    ]
     needed += [("describe", k, [*s.columns, *filter(None, (s.by, s.weights))]) for k, s in enumerate(analysis.samples)]
     needed += [("reliability", number, scale.items) for number, scale in enumerate(analysis.scales)]
     if screened:

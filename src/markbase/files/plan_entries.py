@@ -11,6 +11,7 @@ from markbase.core.study.study import Study
 
 if TYPE_CHECKING:
     from markbase.core.comparison.blocks import Blocks
+    from markbase.core.comparison.imputations import Imputations
     from markbase.core.comparison.subgroups import Subgroups
     from markbase.core.results.linear import LinearFit
     from markbase.core.results.logistic import LogisticFit
@@ -40,6 +41,10 @@ class FitEntry:
     """The smallest difference that would matter; None for none told."""
     subgroups: tuple[str, ...] = ()
     """Groups in each level of which it is fitted by itself as well."""
+    imputation: str = ""
+    """The column that numbers the imputations in each of which it is fitted; empty for none."""
+    outcomes: tuple[str, ...] = ()
+    """Plausible values, for each of which it is fitted; empty for none."""
     slopes: tuple[tuple[str, str], ...] = ()
     """Numeric columns whose simple slopes are told, each with its moderator or an empty text."""
     at: Mapping[str, tuple[float, ...]] = field(default_factory=dict)
@@ -57,7 +62,7 @@ class FitEntry:
     question: str = ""
     """What it is to answer, in the analyst's words."""
     table: str = "fit"
-    """The table of the plan it is: ``fit`` or ``blocks``."""
+    """The table of the plan it is: ``fit``, ``blocks`` or ``imputations``."""
     number: int = 0
     """Which of those, from 0."""
 
@@ -70,6 +75,7 @@ class FitEntry:
     def columns(self) -> tuple[str, ...]:
         """Every column it names."""
         names = [self.outcome, *(n for s in self.every_term for n in names_of(s)), *self.groups, *self.subgroups]
+        names += [*self.outcomes, *([self.imputation] if self.imputation else [])]
         names += [n for pair in self.slopes for n in pair if n] + list(self.at)
         for setting in ("cluster", "strata", "time", "weights", "fixed_effects"):
             given = self.settings.get(setting) or ()
@@ -121,6 +127,14 @@ class FitEntry:
         from markbase.core.comparison.subgroups import fit_subgroups
 
         return fit_subgroups(study, self.outcome, list(self.every_term), by, kind=self.kind, **self.settings)
+
+    def combined_in(self, study: Study) -> Imputations:
+        """Fit all its terms at once in each imputation, or for each plausible value, and combine them."""
+        from markbase.core.comparison.fit_imputations import fit_imputations
+
+        outcome = list(self.outcomes) or self.outcome
+        chosen = {"kind": self.kind, **self.settings}
+        return fit_imputations(study, outcome, list(self.every_term), self.imputation or None, **chosen)
 
 
 @dataclass(frozen=True)
@@ -197,6 +211,8 @@ class Analysis:
 
     fits: tuple[FitEntry, ...] = ()
     """The fits and the entries in blocks, in the order of the plan."""
+    imputations: tuple[FitEntry, ...] = ()
+    """Fits that are combined over imputations, or plausible values."""
     screen: ScreenEntry | None = None
     """The screening; None for none."""
     samples: tuple[DescribeEntry, ...] = ()

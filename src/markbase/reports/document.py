@@ -41,7 +41,7 @@ def write_document(
 
     Parameters
     ----------
-    results : LinearFit, LogisticFit, Blocks, CoefficientSamples, Comparison, Description, Dominance, Reliability, Screen, Subgroups or tuple of a fit and a group, or a list of these
+    results : LinearFit, LogisticFit, Blocks, CoefficientSamples, Comparison, Description, Dominance, Imputations, Reliability, Screen, Subgroups or tuple of a fit and a group, or a list of these
         A table each: one model with estimate, standard error, interval and p, or its coefficients in samples; of a blockwise entry the blocks side by side, of a comparison the
         fits; of a dominance analysis what each term adds; of a scale its items; of a sample its columns, by the levels of a group if there is one; of a screening means, standard deviations and
         associations; of a model in subgroups its levels side by side; of a group in a fit, ``(fit, "voice")``, its levels with

@@ -11,6 +11,7 @@ from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.coefficient_samples import CoefficientSamples
 from markbase.core.comparison.comparison import Comparison
 from markbase.core.comparison.dominance import Dominance
+from markbase.core.comparison.imputations import Imputations
 from markbase.core.comparison.subgroups import Subgroups
 from markbase.core.results.fit import Fit
 from markbase.core.screening.description import Description
@@ -35,7 +36,7 @@ def _columns(result: Any) -> Iterable[Column]:
         return _columns(result[0])
     if isinstance(result, Blocks):
         return _columns(result.last)
-    if isinstance(result, (CoefficientSamples, Dominance)):
+    if isinstance(result, (CoefficientSamples, Dominance, Imputations)):
         return _columns(result.fit)
     if isinstance(result, Comparison):
         return [column for fit in result.fits for column in _columns(fit)]

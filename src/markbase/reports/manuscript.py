@@ -14,6 +14,7 @@ from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.coefficient_samples import CoefficientSamples
 from markbase.core.comparison.comparison import Comparison, about_criteria
 from markbase.core.comparison.dominance import Dominance
+from markbase.core.comparison.imputations import Imputations
 from markbase.core.comparison.subgroups import Subgroups
 from markbase.core.display import suiting
 from markbase.core.errors import MarkbaseError, listed
@@ -35,6 +36,7 @@ from markbase.show.coefficient_samples import samples_table
 from markbase.show.description import beside_one_another
 from markbase.show.dominance import added_table
 from markbase.show.group_tables import joint_p, levels_table
+from markbase.show.imputations import imputations_table
 from markbase.show.page import Row, Section, Table
 from markbase.show.reliability import items_table
 from markbase.show.statistics import BETA, OF_BETA, coefficients_table, df_words, side_by_side
@@ -46,6 +48,7 @@ Result = (
     | Comparison
     | Description
     | Dominance
+    | Imputations
     | Reliability
     | Screen
     | Subgroups
@@ -76,7 +79,7 @@ def _table(result: Result, standardised: bool) -> Section:
     table = suiting(result, _TABLES)
     if table is None:
         raise MarkbaseError(
-            f"A table for a manuscript is of a fit, its coefficients in samples, a blockwise entry, a comparison, a sample, a dominance analysis, a scale, a screening, a model in subgroups, or a fit and "
+            f"A table for a manuscript is of a fit, its coefficients in samples, a blockwise entry, a comparison, a sample, a dominance analysis, a model over imputations, a scale, a screening, a model in subgroups, or a fit and "
             f'a group of it as `(fit, "voice")`; not of {told_value(result)}.'
         )
     return table(result)
@@ -284,6 +287,30 @@ def _each_level(found: Subgroups, standardised: bool = False) -> Section:
     )
 
 
+def _over_imputations(found: Imputations) -> Section:
+    fit, test, used = found.fit, found.overall, [f.sample.used for f in found.fits.values()]
+    what = f"{len(found.fits)} {'imputations' if found.by else 'plausible values'}"
+    rows = f"n = {used[0]:,}" if len(set(used)) == 1 else f"n = {min(used):,} to {max(used):,}"
+    whole = (
+        ""
+        if math.isnan(test.statistic)
+        else f" {figures_of(test.statistic, test.df, test.df_rest, 'Wald')}, {p_phrase(test.p)};"
+    )
+    shares = {r.measure: without_zero(r.combined) for r in rows_of(found.strength)}
+    share = (
+        f"R² = {shares['r2']}, adjusted {shares['r2_adjusted']}"
+        if "r2" in shares
+        else f"McFadden {shares['mcfadden']}, Tjur {shares['tjur']} (means)"
+    )
+    note = (
+        f"{rows} in each of {what}, combined by Rubin’s rules with the degrees of freedom of Barnard and Rubin (1999).{whole} {share}. "
+        f"FMI: fraction of missing information. {_errors(fit)}."
+    )
+    return Section(
+        f"{fit.explained}: {fit.family.name} regression over {what}", note, (imputations_table(found, formal=True),)
+    )
+
+
 def _about_associations(screen: Screen) -> str:
     """Say which measures a table of associations holds, on which rows."""
     kinds = {name for row in screen.among.measures for name in row if name}
@@ -316,6 +343,7 @@ _TABLES: Mapping[type, Callable[[Any], Section]] = {
     Description: _sample,
     Dominance: _shares,
     Fit: _model,
+    Imputations: _over_imputations,
     Reliability: _items,
     Screen: _associations,
     Subgroups: _each_level,

@@ -29,6 +29,7 @@ from markbase.core.formatting import (
 )
 from markbase.core.reading.clauses import overstated_words
 from markbase.core.reading.cluster_cautions import about_crossed, smaller_two_ways
+from markbase.core.reading.imputed_cautions import about_imputed
 from markbase.core.reading.left_out_words import left_out_words, terms_left_out
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.coefficient_rows import label_of
@@ -175,6 +176,7 @@ def errors_text(fit: AnyFit) -> str:
         )
     if isinstance(fit, LinearFit) and (uneven := uneven_spread(fit)):
         told.append(uneven)
+    told += about_imputed(fit)
     errors = "They" if len(told) == 1 else "These errors"
     told += filter(None, [hidden_words(fit, errors), following_words(fit, errors)])
     return ". ".join(told)

@@ -11,6 +11,7 @@ from markbase.core.comparison.coefficient_samples import CoefficientSamples
 from markbase.core.comparison.comparison import Comparison
 from markbase.core.comparison.cross_validation import CrossValidation
 from markbase.core.comparison.dominance import Dominance
+from markbase.core.comparison.imputations import Imputations
 from markbase.core.comparison.score import Score
 from markbase.core.comparison.subgroups import Subgroups
 from markbase.core.diagnostics.classification import Classification
@@ -47,6 +48,7 @@ from markbase.show.equation import equation_page, lines_page
 from markbase.show.fit import checks_page, fit_page, reading_page
 from markbase.show.guide import guide_page
 from markbase.show.html import to_html
+from markbase.show.imputations import imputations_page
 from markbase.show.logistic import classification_page, logistic_checks_page, logistic_page
 from markbase.show.page import Page
 from markbase.show.reliability import reliability_page
@@ -63,6 +65,7 @@ _PAGES: dict[type, Callable[[Any], Page]] = {
     Coding: coding_page,
     Equation: equation_page,
     Guide: guide_page,
+    Imputations: imputations_page,
     LinearFit: fit_page,
     Lines: lines_page,
     LogisticFit: logistic_page,

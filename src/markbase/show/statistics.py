@@ -6,7 +6,9 @@ import itertools
 import math
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import Any, Protocol
+
+import pandas as pd
 
 from markbase.core.design.terms import Term
 from markbase.core.formatting import (
@@ -21,6 +23,7 @@ from markbase.core.formatting import (
 )
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.coefficient_rows import label_of
+from markbase.core.results.family import Family
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.tables import rows_of
@@ -31,6 +34,35 @@ INTERCEPT = "(intercept)"
 BETA = "β"
 OF_BETA = "numeric columns for one standard deviation of their own, levels as differences; by the standard deviations of these rows, so that other rows have others where coefficients do not differ"
 _SCHEME_NOTES = {"effect": "against the mean", "adjacent": "step by step", "trend": "trends"}
+
+
+class Coefficients(Protocol):
+    """What has coefficients to be laid out: a fit, one that was saved, or several combined."""
+
+    @property
+    def coefficients(self) -> pd.DataFrame:
+        """A row a coefficient, the bases among them."""
+        ...
+
+    @property
+    def model_terms(self) -> Sequence[Term]:
+        """The terms of the model."""
+        ...
+
+    @property
+    def family(self) -> Family:
+        """The kind of regression."""
+        ...
+
+    @property
+    def exact(self) -> bool:
+        """Whether errors mean nothing."""
+        ...
+
+    @property
+    def level(self) -> float:
+        """Confidence level of the intervals."""
+        ...
 
 
 @dataclass(frozen=True)
@@ -96,7 +128,7 @@ def coefficients_table(fit: AnyFit | StoredFit, *, formal: bool = False, standar
     first = "(intercept), odds" if fit.family.ratios else INTERCEPT
     entries = list(coefficient_entries(fit, first, formal=formal))
     entries = entries if formal else _clearest(entries)
-    statistics = list(_statistics(fit))
+    statistics = list(coefficient_statistics(fit))
     if standardised and isinstance(fit, LinearFit):
         cells = _standardised_cells(fit)
         beta = Statistic("beta", "", BETA, lambda r: cells.get((r.term, r.level), ""))
@@ -117,7 +149,7 @@ def _clearest(entries: Sequence[Entry]) -> list[Entry]:
     return found
 
 
-def coefficient_entries(fit: AnyFit | StoredFit, first: str = INTERCEPT, *, formal: bool = False) -> Iterator[Entry]:
+def coefficient_entries(fit: Coefficients, first: str = INTERCEPT, *, formal: bool = False) -> Iterator[Entry]:
     """Yield the rows of a table of coefficients."""
     rows = rows_of(fit.coefficients)
     yield _coefficient(fit, rows[0], first, None, None)
@@ -151,14 +183,14 @@ def _compared_label(term: Term, row: Any) -> str:
 
 
 def _coefficient(
-    fit: AnyFit | StoredFit,
+    fit: Coefficients,
     row: Any,
     label: str,
     term: Term | None,
     scale: tuple[float, float] | None,
     formal: bool = False,
 ) -> Entry:
-    n = {"n": f"{int(row.n):,}" if row.level and (row.against or row.base) else ""}
+    n = {"n": f"{round(row.n):,}" if row.level and (row.against or row.base) else ""}
     if row.base and term is not None:
         base = term.groups[-1].column.base
         words = "base" if formal or (base and base.chosen) else "base, not chosen"
@@ -174,12 +206,12 @@ def _coefficient(
     return Entry(label, "plain", row, n, Strip(row.low, row.estimate, row.high, *scale) if scale else None)
 
 
-def _statistics(fit: AnyFit | StoredFit) -> tuple[Statistic, ...]:
+def coefficient_statistics(fit: Coefficients) -> tuple[Statistic, ...]:
     """Return what is told of each coefficient, in the order of the columns."""
     percent = f"{short(100 * fit.level, 4)}% CI"
 
     def rows(r: Any) -> str:
-        return f"{int(r.n):,}" if r.level and (r.against or r.base) else ""
+        return f"{round(r.n):,}" if r.level and (r.against or r.base) else ""
 
     def odds(r: Any) -> tuple[str, str, str]:
         return ratio_with_ends(float(r.odds_ratio), float(r.odds_low), float(r.odds_high), float(r.se))

@@ -12,7 +12,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -53,6 +53,7 @@ from markbase.core.results.logistic import LogisticFit
 from markbase.core.study.column import Column
 from markbase.core.study.few_levels import check_few_levels
 from markbase.core.study.frames import AnyTable
+from markbase.core.study.same_bases import with_one_base
 from markbase.core.study.study import Study, as_study
 from markbase.core.tables import own_table, records_of, rows_of
 
@@ -332,7 +333,7 @@ def fit_subgroups(
     within, left = _within(requests, by)
     if not within:
         raise MarkbaseError(f"There is no term to fit within the levels of `{by}`; give others beside it.")
-    study, bases = _with_one_base(study, dict.fromkeys(name for request in within for name in degrees_of(request)))
+    study, bases = with_one_base(study, dict.fromkeys(name for request in within for name in degrees_of(request)))
     fit = fit_linear if kind == "linear" else fit_logistic
     fits: dict[str, AnyFit] = {}
     refused: dict[str, str] = {}
@@ -351,18 +352,6 @@ def fit_subgroups(
     pooled, untold = _pooled(study, outcome, within, by, list(fits), kind, settings)
     counts = {group.labels[k]: int(group.counts[k]) for k in here}
     return Subgroups(group, fits, counts, study.rows, refused, left, bases, pooled, untold)
-
-
-def _with_one_base(study: Study, names: Iterable[str]) -> tuple[Study, dict[str, str]]:
-    """Mark the bases that nobody chose, so that they are the same in every level; return these too, by the names of their groups."""
-    bases = {}
-    for column in (study.column(name) for name in names):
-        if column.is_categorical and column.base is not None and not column.base.chosen and not column.fault:
-            bases[column.name] = column.labels[column.base.level]
-    with without_remarks():
-        for name, base in bases.items():
-            study = study.mark(name, base, reason="the largest level of all rows, and nobody's choice")
-    return study, bases
 
 
 def _within(requests: Sequence[TermRequest], by: str) -> tuple[list[TermRequest], tuple[str, ...]]:

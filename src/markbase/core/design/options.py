@@ -24,6 +24,7 @@ from markbase.core.design.weights import Weights, take_weights, without_no_weigh
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, listed, near, quoted, remark
 from markbase.core.study.column import Column
 from markbase.core.study.declarations import as_levels, with_levels, with_shared_levels
+from markbase.core.study.imputed import Stacked, plausible_values, stacked_in
 from markbase.core.study.repeats import column_of_counts
 from markbase.core.study.study import Study
 from markbase.core.study.time_order import columns_of_times, periods_of
@@ -154,6 +155,10 @@ class Request:
     """What columns of the model have in common with the outcome by construction, as the rows say."""
     began: Beginning | None = None
     """What the outcome began from, where it is a change of a column outside the model; None for none."""
+    stacked: Stacked | None = None
+    """Imputations of the same cases that the rows hold one below another; None for none."""
+    plausible: tuple[str, ...] = ()
+    """Plausible values of which the outcome, or a term, is one, or the mean of several; empty for none."""
 
     @property
     def heavy(self) -> Array | None:
@@ -243,7 +248,14 @@ def check_request(
                 f"`{weighing.name}` is taken as sampling weights, so that {count_noun(sample.used, 'row')} are as many cases. It is a whole number beside combinations of the "
                 f"other columns, each of which stands in one row: if this is a table of counts, its weights are frequencies."
             )
-    repeating, unsaid = remark_on_repeated_rows(study, columns, target, used, drawn, quiet=bool(controls))
+    imputed = stacked_in(study[n] for n in study.columns if n != target.name)
+    if imputed is not None:
+        remark(
+            f"These rows hold {imputed.imputations} imputations of the same cases (`{imputed.column}`), and each counts as a case of its own: errors are too small, as if there were "
+            f"{imputed.imputations} times as many. Fit each and combine them."
+        )
+    quiet = bool(controls) or imputed is not None
+    repeating, unsaid = remark_on_repeated_rows(study, columns, target, used, drawn, quiet=quiet)
     times = columns_of_times(study, target.name)
     if unsaid and not drawn.clusters and drawn.time is None:  # whose rows may go together at each time
         groups = [c for c in columns if c.is_categorical and may_repeat(c)]
@@ -261,11 +273,20 @@ def check_request(
         hint,
         unused[0] if unused and weighing is None else "",
         study.index,
-        () if controls else repeating,
+        () if quiet else repeating,
         times,
         shared,
         None if controls else _beginning(study, target, inside),
+        imputed,
+        next((pv for c in (target, *columns) if (pv := _plausible(c, study.columns))), ()),
     )
+
+
+def _plausible(column: Column, columns: Collection[str]) -> tuple[str, ...]:
+    """Return the plausible values of which a column is one, or the mean of several; none where it is not."""
+    made = column.made
+    first = made.of[0] if made is not None and made.how == "mean" and made.of else column.name
+    return plausible_values(first, columns)
 
 
 def _beginning(study: Study, target: Column, inside: Collection[str]) -> Beginning | None:

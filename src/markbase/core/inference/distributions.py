@@ -26,6 +26,22 @@ def t_quantile(level: float, df: float) -> float:
     return float(sp.stdtrit(df, (1 + level) / 2))
 
 
+def p_of_each_t(t: ArrayLike, df: ArrayLike) -> NDArray[np.float64]:
+    """Return the two-sided p values of t statistics, each on degrees of freedom of its own, which may be infinite."""
+    t, rest = np.broadcast_arrays(np.asarray(t, dtype=np.float64), np.asarray(df, dtype=np.float64))
+    finite = np.isfinite(rest)
+    own = np.where(finite, rest, 1.0)
+    found = _beta_tail(0.5, own / 2, np.square(t), own)
+    return np.where(np.isnan(rest), np.nan, np.where(finite, found, p_of_t(t, np.inf)))
+
+
+def each_t_quantile(level: float, df: ArrayLike) -> NDArray[np.float64]:
+    """Return the half-widths of two-sided intervals, in standard errors, each on degrees of freedom of its own."""
+    rest = np.asarray(df, dtype=np.float64)
+    found = np.array([t_quantile(level, each) if each > 0 else np.nan for each in rest.ravel()])
+    return found.reshape(rest.shape)
+
+
 def p_of_f(statistic: ArrayLike, df: ArrayLike, df_rest: ArrayLike) -> NDArray[np.float64]:
     """Return the upper tail of F statistics: 0 for an infinite one; with infinite `df_rest`, of one as of all, df·F is chi-squared.
 

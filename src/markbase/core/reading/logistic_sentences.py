@@ -172,7 +172,8 @@ def _figures(fit: LogisticFit, row: TableRow, name: str = "odds ratio") -> str:
     return f"{name} {size}, {interval_words(fit, row, f'{low} to {high}')}"
 
 
-def _odds_sentence(fit: LogisticFit, lead: str, row: TableRow, question: str) -> str:
+def odds_sentence(fit: LogisticFit, lead: str, row: TableRow, question: str) -> str:
+    """Say how much higher or lower the odds are, how sure, and with what held equal, without a full stop; `lead` begins the sentence."""
     told = _change(float(row["odds_ratio"]))
     if math.isnan(float(row["se"])):
         return f"{lead} the odds of {_event(fit)} are estimated {told}, with no standard error"
@@ -241,7 +242,7 @@ def _numeric(fit: LogisticFit, term: Term, row: TableRow, marginal: Mapping[tupl
         *cautions,
     ]
     lead, question = step_lead(term.column, at)
-    text = _odds_sentence(fit, lead, row, question)
+    text = odds_sentence(fit, lead, row, question)
     if (twice := twice_as_large(fit, term.column, row)) is not None:
         size, low, high = ratio_with_ends(*(math.exp(min(v, 700.0)) for v in twice[1][:3]), twice[1][3])
         is_clear = "" if clear(fit, row) else "estimated "
@@ -305,7 +306,7 @@ def _compared(
         "adjacent": f"compared with the level before it, `{row['against']}`",
     }[scheme]
     at, cautions = at_reference(fit, term.name)
-    text = _odds_sentence(fit, f"For `{term.name}` `{level}`, {against}{at},", row, "of a difference")
+    text = odds_sentence(fit, f"For `{term.name}` `{level}`, {against}{at},", row, "of a difference")
     if scheme == "indicator" and adjusted:
         own = marginal[term.name, level]
         where = f" as they are, not{at}" if at else ""

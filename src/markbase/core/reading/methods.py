@@ -62,6 +62,10 @@ class Procedure:
     """Whether what its terms, or blocks, add was averaged over all orders of entry."""
     subgroups: tuple[str, ...] = ()
     """Groups in each level of which the model was fitted by itself."""
+    imputations: int = 0
+    """Of how many imputations it is the first, all of which were combined; 0 where it stands by itself."""
+    plausible: tuple[str, ...] = ()
+    """Of which plausible values it has the first, all of which were combined."""
 
 
 def methods_paragraph(fit: AnyFit, version: str, procedure: Procedure | None = None) -> str:
@@ -77,6 +81,7 @@ def methods_paragraph(fit: AnyFit, version: str, procedure: Procedure | None = N
         kind = f"A logistic regression of the odds of `{fit.outcome.name}` = `{fit.event}`"
     terms = [f"`{t.name}`" for t in fit.model_terms]
     told = [f"{kind} on {listed(terms)} was fitted by {how}."]
+    told += _over_imputations(did)
     told += [*_rows(fit), *_prepared(fit, did.trail), *_coded(fit)]
     if fit.fixed_effect_names:
         told.append(f"All levels of {listed(quoted(fit.fixed_effect_names))} were controlled for (fixed effects).")
@@ -123,6 +128,21 @@ def methods_paragraph(fit: AnyFit, version: str, procedure: Procedure | None = N
         )
     told.append(f"Computed with Mark Base {version}.")
     return " ".join(told)
+
+
+def _over_imputations(did: Procedure) -> list[str]:
+    """Tell that what is told was combined over imputations or plausible values."""
+    if not did.imputations:
+        return []
+    what = (
+        f"for each of the plausible values {listed(quoted(did.plausible))}"
+        if did.plausible
+        else f"in each of {did.imputations} imputations"
+    )
+    return [
+        f"The model was fitted {what}, and the estimates were combined by Rubin's (1987) rules, with the degrees of freedom of Barnard and Rubin (1999); several coefficients were "
+        "tested together after Li, Raghunathan and Rubin (1991), with those of Reiter (2007)."
+    ]
 
 
 def _rows(fit: AnyFit) -> list[str]:

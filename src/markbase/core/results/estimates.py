@@ -38,6 +38,7 @@ from markbase.core.results.profiled import Profiled
 from markbase.core.results.rows_used import RowsUsed
 from markbase.core.results.term_tests import TermTests
 from markbase.core.study.column import Column
+from markbase.core.study.imputed import Stacked
 from markbase.core.tables import own_table
 
 Array = NDArray[np.float64]
@@ -92,6 +93,10 @@ class Estimated(Shown, ABC):
     """What columns of the model have in common with the outcome by construction, though nobody says so."""
     began: Beginning | None = None
     """What the outcome began from, where it is a change of a column outside the model."""
+    stacked: Stacked | None = None
+    """Imputations of the same cases that the rows hold one below another; None for none."""
+    plausible: tuple[str, ...] = ()
+    """Plausible values of which the outcome, or a term, is one, or the mean of several; empty for none."""
 
     identifier: Column | None = None
     """The column that names the cases; None if the data have none."""

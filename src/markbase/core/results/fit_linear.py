@@ -206,6 +206,8 @@ def fit_linear(
         timed_by=request.timed_by,
         shared=request.shared,
         began=request.began,
+        stacked=request.stacked,
+        plausible=request.plausible,
         identifier=request.identifier,
         index=request.index,
         fixed_effects=fixed,

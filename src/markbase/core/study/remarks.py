@@ -12,6 +12,7 @@ from markbase.core.errors import listed, quoted
 from markbase.core.study.column import Column
 from markbase.core.study.exact_sums import find_totals
 from markbase.core.study.group_remarks import group_remarks
+from markbase.core.study.imputed import plausible_values, stacked
 from markbase.core.study.joining import bare
 from markbase.core.study.marked_numbers import marks_on
 from markbase.core.study.numeric_remarks import looks_coded, numeric_remarks
@@ -27,6 +28,11 @@ def remarks_on(columns: Sequence[Column]) -> dict[str, list[Remark]]:
     found = {
         c.name: _remarks(c, totals.get(c.name, ()), 0 if c.is_categorical else answers[c.span] - 1) for c in columns
     }
+    for column in numeric:
+        several = plausible_values(column.name, [c.name for c in numeric])
+        if several and column.name == several[0]:
+            text = f"{len(several)} plausible values of one measurement, `{several[0]}` to `{several[-1]}`? a fit for each, combined (Rubin's rules), takes them as what they are"
+            found[column.name].append(Remark(text))
     for column, other in _same_but_for_spelling(columns):
         mend = {"do": "coalesce", "columns": [other.name, column.name], "name": f"{other.name}_{column.name}"}
         text = (
@@ -67,6 +73,12 @@ def _remarks(column: Column, total_of: tuple[str, ...], alike: int) -> list[Rema
         remarks.append(Remark(column.doubt, _out_of_doubt(column)))
         if column.is_categorical and column.valid:
             return [*remarks, *map(Remark, column.notes)]
+    if (imputed := stacked(column)) is not None:
+        text = (
+            f"{imputed.imputations} imputations of the same cases, {imputed.rows:,} rows each? a fit to all of these rows counts each case {imputed.imputations} times: fit each, and combine them "
+            "(Rubin's rules)"
+        )
+        return [*remarks, Remark(text), *map(Remark, column.notes)]
     if not column.valid:
         return [*remarks, Remark("every row is missing"), *map(Remark, column.notes)]
     if (blocks := about_blocks(column)) is not None:

@@ -1,0 +1,75 @@
+"""`markbase imputations`: the same model in each of several imputations, or for each plausible value, combined."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import rich_click as click
+
+from markbase.cli.help import examples
+from markbase.cli.manuscripts import manuscript_option, write_manuscript
+from markbase.cli.model_options import model_of, model_options
+from markbase.cli.options import json_option, names_argument, replace_option
+from markbase.cli.output import answer, remarks
+from markbase.core.comparison.imputations import CORRECTIONS
+from markbase.core.errors import MarkbaseError
+from markbase.show.imputations import imputations_page, imputations_record
+
+
+@click.command(
+    "imputations",
+    epilog=examples(
+        "markbase imputations choirs_imputed.csv --imputation imputation --outcome belonging --terms age,voice voice",
+        "markbase imputations pupils.csv --outcome pv1read,pv2read,pv3read --terms age,language",
+    ),
+)
+@model_options
+@names_argument("[FIT] [GROUP]...")
+@click.option(
+    "--imputation",
+    metavar="COLUMN",
+    help="What numbers the imputations, which stand one below another; none with several outcomes by commas, which are plausible values.",
+    panel="Imputations",
+)
+@click.option(
+    "--correction",
+    type=click.Choice(CORRECTIONS),
+    metavar="METHOD",
+    help="For the p of pairs of levels: holm, bonferroni, benjamini-hochberg or none.  [default: holm]",
+    panel="Imputations",
+)
+@manuscript_option
+@replace_option
+@json_option
+def command(
+    imputation: str | None,
+    correction: str | None,
+    manuscript: Path | None,
+    replaces: bool,
+    as_json: bool,
+    **given: Any,
+) -> None:
+    """Fit the same model in each of several imputations of the data, and combine what they say (Rubin's rules).
+
+    Of each GROUP that is named behind the file its levels and pairs are told as well. FILE is a data file, or a plan, of which FIT names one of its imputations.
+    """
+    with remarks() as told:
+        model = replace(model_of(given), of="imputations", parted_outcome=imputation is None)
+        study, entry = model.opened(also=(imputation,) if imputation else ())
+        if imputation:
+            entry = replace(entry, imputation=imputation, outcomes=())
+        if not entry.imputation and len(entry.outcomes) < 2:
+            raise MarkbaseError(
+                "Say what numbers the imputations: --imputation imputation; or give plausible values as outcomes, by commas: --outcome pv1read,pv2read."
+            )
+        entry = replace(entry, groups=model.rest() or entry.groups, correction=correction or entry.correction)
+        if correction and not entry.groups:
+            raise click.UsageError("--correction is for pairs of levels; name the group behind the file.")
+        found = entry.combined_in(study)
+        if manuscript:
+            write_manuscript(found, manuscript, replaces)
+        shown = imputations_record if as_json else imputations_page
+        answered = shown(found, entry.groups, entry.correction)
+    answer(answered, told)

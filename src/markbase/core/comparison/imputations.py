@@ -1,0 +1,379 @@
+"""The same model in each of several imputations, or for each of several plausible values, and what they say combined.
+
+References
+----------
+Rubin (1987), Multiple Imputation for Nonresponse in Surveys, doi:10.1002/9780470316696; others in `core/inference/imputation_rules`.
+Mislevy (1991), Psychometrika 56(2), 177-196, doi:10.1007/BF02294457, for plausible values.
+"""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+
+import numpy as np
+import pandas as pd
+import scipy.linalg
+from numpy.typing import NDArray
+
+from markbase.core.comparison.imputation_sentences import make_imputation_reading
+from markbase.core.comparison.imputed_rows import Imputed
+from markbase.core.design.terms import Term
+from markbase.core.display import ShownTables
+from markbase.core.errors import FitError, MarkbaseError, listed, quoted
+from markbase.core.inference.corrections import STEP_BY_STEP
+from markbase.core.inference.distributions import p_of_f, t_quantile
+from markbase.core.inference.imputation_rules import Combined, combined_share, combined_test
+from markbase.core.inference.joint_tests import JointTest
+from markbase.core.inference.marginal_effects import logit_interval
+from markbase.core.inference.multiplicity import corrected
+from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.family import Family
+from markbase.core.results.fit_statistics import OverallTest
+from markbase.core.results.linear import LinearFit
+from markbase.core.results.logistic import LogisticFit
+from markbase.core.results.statements import Reading
+from markbase.core.tables import own_table
+
+Array = NDArray[np.float64]
+_INDEPENDENT = 1e-10
+"""Below this share of the largest, what is left of a variance is rounding."""
+CORRECTIONS = (*STEP_BY_STEP, "none")
+"""Corrections that take p values whatever they are of."""
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Imputations(ShownTables):
+    """One model, fitted in each imputation by itself, and what the fits say combined (Rubin's rules)."""
+
+    by: str
+    """The column that numbers the imputations; empty for plausible values."""
+    fits: Mapping[str, AnyFit]
+    """A fit for each imputation, in their order; of plausible values by the names of the outcomes."""
+    imputed: Imputed
+    """What differs between the imputations, as the rows say."""
+    bases: Mapping[str, str]
+    """The bases that nobody chose, by the names of their groups: the largest level of all rows, the same in every imputation."""
+
+    @cached_property
+    def fit(self) -> AnyFit:
+        """The first of the fits, from which is taken what is the same in all of them: terms, bases, units; plausible values are called by the first and the last."""
+        first, *others = self.fits.values()
+        if self.by:
+            return first
+        return replace(first, outcome=replace(first.outcome, name=f"{first.outcome.name} to {others[-1].outcome.name}"))
+
+    @property
+    def level(self) -> float:
+        """Confidence level of the intervals."""
+        return self.fit.level
+
+    @property
+    def model_terms(self) -> tuple[Term, ...]:
+        """The terms of the model, in the order given."""
+        return self.fit.model_terms
+
+    @property
+    def family(self) -> Family:
+        """The kind of the fits."""
+        return self.fit.family
+
+    @property
+    def exact(self) -> bool:
+        """Whether the terms reproduce the outcome in an imputation to within rounding, so that errors mean nothing."""
+        return any(fit.exact for fit in self.fits.values())
+
+    @own_table
+    def samples(self) -> pd.DataFrame:
+        """One row an imputation: `imputation`, `rows`, `used`."""
+        rows = [(label, fit.sample.rows, fit.sample.used) for label, fit in self.fits.items()]
+        return pd.DataFrame(rows, columns=["imputation", "rows", "used"])
+
+    @own_table
+    def coefficients(self) -> pd.DataFrame:
+        """One row a coefficient, and one for the base of each group, combined.
+
+        `term`, `level`, `against`, `base`, `n` (rows at that level, the mean over imputations), `estimate`, `se`, `t`, `df` (its degrees of freedom),
+        `p`, `low`, `high`, `missing_information` (the share of what the data would tell without gaps that is lost to them), `simulation_error` (by how
+        much the estimate differs by chance if as many imputations are made anew); of logistic fits also `odds_ratio`, `odds_low`, `odds_high`.
+        """
+        table = self._combined([fit.coefficients for fit in self.fits.values()], "estimate")
+        return self.family.with_ratios(table)
+
+    @own_table
+    def terms(self) -> pd.DataFrame:
+        """The joint test of each term, given all the others: `term`, `df`, `df_rest`, `statistic` (F), `p`.
+
+        Of the coefficients combined, as Wald's test, of logistic fits as well; `untested` says why there is none where it is NaN.
+        """
+        tests = self._tests
+        df, F = [test.df for test in tests], np.array([test.statistic for test in tests])
+        rest = np.array([test.df_rest for test in tests], dtype=np.float64)
+        p = [float(p_of_f(test.statistic, max(test.df, 1), test.df_rest)) for test in tests]
+        names = [term.name for term in self.model_terms]
+        return pd.DataFrame({"term": names, "df": df, "df_rest": rest, "statistic": F, "p": p})
+
+    @property
+    def untested(self) -> dict[str, str]:
+        """The terms that have no joint test, each with the reason."""
+        names = [term.name for term in self.model_terms]
+        return {name: test.untested for name, test in zip(names, self._tests, strict=True) if test.untested}
+
+    @cached_property
+    def overall(self) -> OverallTest:
+        """Does the model say anything: `statistic` (F), `df`, `df_rest`, `p`."""
+        test = self._joint([t.name for t in self.model_terms], self._reasons(""))
+        p = float(p_of_f(test.statistic, max(test.df, 1), test.df_rest))
+        return OverallTest(test.statistic, test.df, test.df_rest, p, untested=test.untested)
+
+    @own_table
+    def strength(self) -> pd.DataFrame:
+        """How much: `measure`, `combined`, `lowest`, `highest` (of the single imputations).
+
+        Of linear fits `r2` (by Fisher's z of its root), `r2_adjusted` (of that) and `residual_sd` (the root of the mean variance); of logistic ones
+        the means of `mcfadden`, `nagelkerke`, `tjur` and `brier`.
+        """
+        fits = list(self.fits.values())
+        rows = []
+        linear = [fit for fit in fits if isinstance(fit, LinearFit)]
+        if linear:
+            every = {
+                name: np.array([getattr(f.strength, name) for f in linear])
+                for name in ("r2", "r2_adjusted", "residual_sd")
+            }
+            r2 = combined_share(every["r2"])
+            left = (1 - every["r2_adjusted"]) / (1 - every["r2"])
+            together = {
+                "r2": r2,
+                "r2_adjusted": 1 - (1 - r2) * float(left.mean()),
+                "residual_sd": float(np.sqrt(np.mean(every["residual_sd"] ** 2))),
+            }
+        else:
+            every = {
+                name: np.array([getattr(f.strength, name) for f in fits])
+                for name in ("mcfadden", "nagelkerke", "tjur", "brier")
+            }
+            together = {name: float(own.mean()) for name, own in every.items()}
+        for name, value in together.items():
+            rows.append((name, value, float(every[name].min()), float(every[name].max())))
+        return pd.DataFrame(rows, columns=["measure", "combined", "lowest", "highest"])
+
+    @own_table
+    def marginal(self) -> pd.DataFrame:
+        """Average marginal effects of logistic fits, combined: as `LogisticFit.marginal`, with `df` and `missing_information`; empty of linear ones."""
+        fits = [fit for fit in self.fits.values() if isinstance(fit, LogisticFit)]
+        return self._combined([f.marginal for f in fits], "effect") if fits else pd.DataFrame(columns=["term"])
+
+    def groups(self, group: str) -> pd.DataFrame:
+        """Tell every level of a group: its rows, its adjusted mean or probability, its difference from the base, all combined.
+
+        Parameters
+        ----------
+        group : str
+            A group of the model.
+
+        Returns
+        -------
+        pandas.DataFrame
+            One row a level, the base among them: `level`, `base`, `n`, `adjusted` with `adjusted_low` and `adjusted_high`, `difference` from the base
+            with `se`, `df`, `low`, `high` and `p` (NaN for the base). Of logistic fits both are probabilities.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such group.
+        """
+        tables = [fit.groups(group) for fit in self.fits.values()]
+        told = self._combined(tables, "difference").drop(columns=["missing_information", "simulation_error"])
+        at = np.array([t["adjusted"] for t in tables])
+        low, high = np.array([t["adjusted_low"] for t in tables]), np.array([t["adjusted_high"] for t in tables])
+        half = np.array([[t_quantile(self.level, f.df_rest)] for f in self.fits.values()])
+        if self.family.shares:  # intervals that are even in log odds
+            with np.errstate(divide="ignore"):
+                se = (np.log(high / (1 - high)) - np.log(low / (1 - low))) / (2 * half) * at * (1 - at)
+        else:
+            se = (high - low) / (2 * half)
+        own = Combined.of(at, se, self._df)
+        reach = own.half_widths(self.level)
+        ends = [own.estimate - reach, own.estimate + reach]
+        if self.family.shares:
+            pairs = [logit_interval(v, 1.0, h) for v, h in zip(own.estimate, reach, strict=True)]
+            ends = [np.array(each) for each in zip(*pairs, strict=True)]
+        adjusted = {"adjusted": own.estimate, "adjusted_low": ends[0], "adjusted_high": ends[1]}
+        beside = told[["difference", "se", "df", "low", "high", "p"]]
+        return pd.concat([told[["level", "base", "n"]].assign(**adjusted), beside], axis=1)
+
+    def between(self, group: str, correction: str = "holm") -> pd.DataFrame:
+        """Compare every two levels of a group, combined.
+
+        Parameters
+        ----------
+        group : str
+            A group of the model.
+        correction : str
+            ``holm``, ``bonferroni``, ``benjamini-hochberg`` or ``none``.
+
+        Returns
+        -------
+        pandas.DataFrame
+            One row a pair: `level`, `against`, `difference` (of logistic fits in log odds, with `odds_ratio`, `odds_low`, `odds_high`), `se`, `t`, `df`,
+            `low`, `high`, `p`, `p_corrected`.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such group.
+        MarkbaseError
+            If the correction is another one: Tukey's, Dunnett's and Scheffé's rest on the distribution of one fit.
+        """
+        if correction not in CORRECTIONS:
+            raise MarkbaseError(
+                f"Comparisons of combined estimates are corrected by {listed(quoted(sorted(CORRECTIONS)), 'or')}, which take p values whatever they are of, not by {correction!r}."
+            )
+        tables = [fit.between(group, "none").drop(columns="p_corrected") for fit in self.fits.values()]
+        level = 1 - (1 - self.level) / len(tables[0]) if correction == "bonferroni" else self.level
+        told = self._combined(tables, "difference", level).drop(columns=["missing_information", "simulation_error"])
+        table = told.assign(p_corrected=corrected(told["p"].to_numpy(), correction))
+        return self.family.with_ratios(table, "difference")
+
+    def simple_slopes(
+        self, numeric: str, *, by: str | None = None, at: Mapping[str, Sequence[float]] | None = None
+    ) -> pd.DataFrame:
+        """Tell the slope of a numeric column where others are held, combined.
+
+        Parameters
+        ----------
+        numeric : str
+            A numeric column of the model.
+        by : str, optional
+            The moderator: a group, or a numeric column.
+        at : mapping of str to sequence of float, optional
+            Where numeric columns are held.
+
+        Returns
+        -------
+        pandas.DataFrame
+            Where it is told, as `fit.simple_slopes` has it, with `slope`, `se`, `df`, `low`, `high`, `p`; of logistic fits in log odds.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such column.
+        MarkbaseError
+            If the places differ between the imputations, as those do that are taken from the rows: give them.
+        """
+        tables = [fit.simple_slopes(numeric, by=by, at=at) for fit in self.fits.values()]
+        tables = [t[[c for c in t if not str(c).startswith(("difference", "probability", "odds"))]] for t in tables]
+        places = [c for c in tables[0] if c not in ("n", "slope", "se", "low", "high", "p", "t", "z")]
+        if any(not t[places].equals(tables[0][places]) for t in tables):
+            held = [str(c) for c in places if any(not t[c].equals(tables[0][c]) for t in tables)]
+            raise MarkbaseError(
+                f"Where {listed(quoted(held))} is held differs between the imputations, as it is taken from the rows: say where, for instance at={{'{held[0]}': [20, 40, 60]}}."
+            )
+        return self._combined(tables, "slope").drop(columns=["missing_information", "simulation_error"])
+
+    def reading(self) -> Reading:
+        """Say what the combined coefficients mean, and no more.
+
+        Returns
+        -------
+        Reading
+            A sentence for each numeric column, each group as a whole and each of its levels; then what must be known of how they were combined.
+        """
+        return make_imputation_reading(self)
+
+    @property
+    def _df(self) -> float:
+        """Degrees of freedom of t in one imputation: the fewest."""
+        return min(fit.df_rest for fit in self.fits.values())
+
+    def _combined(self, tables: Sequence[pd.DataFrame], estimate: str, level: float | None = None) -> pd.DataFrame:
+        """Combine tables row by row: an estimate with its standard error becomes those combined, and what rests on them with it."""
+        first, keys = tables[0], [c for c in ("term", "level", "against", "base") if c in tables[0]]
+        if any(len(t) != len(first) or not t[keys].equals(first[keys]) for t in tables):
+            raise _other_rows(tables, keys)
+        own = Combined.of(np.array([t[estimate] for t in tables]), np.array([t["se"] for t in tables]), self._df)
+        base = first["base"].to_numpy(dtype=bool) if "base" in first else np.zeros(len(first), dtype=bool)
+        half, p = own.half_widths(self.level if level is None else level), own.p()
+        with np.errstate(divide="ignore", invalid="ignore"):
+            t = np.where(base, np.nan, own.estimate / own.se)
+        table = first[[*keys, *(c for c in first if c not in keys and c in _places_of(first))]].copy()
+        if "n" in first:
+            table["n"] = np.mean([t["n"] for t in tables], axis=0)
+        found = {estimate: own.estimate, "se": own.se, "t": t, "df": np.where(base, np.nan, own.df), "p": p}
+        found |= {"low": own.estimate - half, "high": own.estimate + half}
+        found |= {"missing_information": own.missing_information, "simulation_error": own.simulation_error}
+        zero = ("t", "df", "p", "missing_information")
+        return table.assign(**{k: np.where(base, np.nan if k in zero else 0.0, v) for k, v in found.items()})
+
+    @cached_property
+    def _tests(self) -> list[JointTest]:
+        return [self._joint([term.name], self._reasons(term.name)) for term in self.model_terms]
+
+    def _reasons(self, term: str) -> tuple[int | None, str]:
+        """Return how many coefficients the test of a term has in one imputation, None for all together, and why there is none; empty where there is."""
+        if not term:
+            return None, next((f.overall.untested for f in self.fits.values() if f.overall.untested), "")
+        place = [t.name for t in self.model_terms].index(term)
+        tests = [fit.term_tests.each[place] for fit in self.fits.values()]
+        return tests[0].df, next((test.untested for test in tests if test.untested), "")
+
+    def _joint(self, terms: Sequence[str], known: tuple[int | None, str]) -> JointTest:
+        """Test whether the coefficients of some terms are all zero, by as many of them as tell all others."""
+        df, why = known
+        if why:
+            return JointTest(math.nan, df or 0, untested=why)
+        estimates, covariances = self._told
+        table = self.coefficients
+        inside = table["term"].isin(terms).to_numpy() & ~table["base"].to_numpy(dtype=bool)
+        inside &= np.isfinite(estimates).all(axis=0) & np.isfinite(np.einsum("mii->mi", covariances)).all(axis=0)
+        places = np.flatnonzero(inside)
+        within = covariances.mean(axis=0)[np.ix_(places, places)]
+        spread = np.sqrt(np.diag(within))
+        if not len(places) or not (spread > 0).all():
+            return JointTest(math.nan, df or 0, untested="no coefficient of it has an error")
+        _, R, order = scipy.linalg.qr(within / np.outer(spread, spread), pivoting=True)
+        size = np.abs(np.diag(R))
+        chosen = np.sort(places[order[: int(np.count_nonzero(size > _INDEPENDENT * size[0]))]])
+        if df is not None and len(chosen) != df:
+            return JointTest(
+                math.nan,
+                df,
+                untested=f"of its {df} coefficients {len(chosen)} can be told in every imputation",
+            )
+        ways = [f.errors.hotelling(len(chosen)) for f in self.fits.values()]
+        scale, rest = min(ways, key=lambda way: way[1])
+        square = np.ix_(np.arange(len(estimates)), chosen, chosen)
+        found = combined_test(estimates[:, chosen], covariances[square], rest, scale)
+        if math.isnan(found.df_rest):
+            return JointTest(
+                math.nan, found.df, untested="the imputations differ too much for so few degrees of freedom"
+            )
+        return found
+
+    @cached_property
+    def _told(self) -> tuple[Array, Array]:
+        """The estimates of every imputation, shape (imputations, coefficients), and their covariances."""
+        fits = self.fits.values()
+        return np.array([f.coefficients["estimate"] for f in fits]), np.array([f.covariance for f in fits])
+
+
+def _places_of(table: pd.DataFrame) -> list[str]:
+    """Return the columns that say where something is told."""
+    figures = {"n", "plain", "estimate", "effect", "difference", "slope", "se", "t", "z", "p", "low", "high"}
+    return [str(c) for c in table if c not in figures and not str(c).startswith(("adjusted", "odds"))]
+
+
+def _other_rows(tables: Sequence[pd.DataFrame], keys: Sequence[str]) -> FitError:
+    """Say which levels have rows in some imputations only."""
+    told = [{tuple(row) for row in t[keys].itertuples(index=False, name=None)} for t in tables]
+    every = set(itertools.chain(*told))
+    some = sorted(row for row in every if not all(row in own for own in told))
+    names = sorted({f"`{row[1]}`" for row in some if len(row) > 1 and row[1]})
+    what = f"level {listed(names)} of `{some[0][0]}`" if names and keys[0] == "term" else "some rows of the table"
+    return FitError(
+        f"The imputations do not tell the same coefficients: {what} can be told in some of them only. Merge levels that few rows have, so that each imputation has them all."
+    )
