@@ -19,6 +19,7 @@ from markbase.core.comparison.coefficient_samples import bootstrap
 from markbase.core.comparison.comparison import compare
 from markbase.core.comparison.cross_validation import cross_validate
 from markbase.core.comparison.dominance import dominance
+from markbase.core.comparison.imputation_sentences import imputation_answers
 from markbase.core.comparison.score import score
 from markbase.core.comparison.several_analyses import said_together
 from markbase.core.errors import FitError, remark
@@ -226,7 +227,7 @@ def _combined(entry: FitEntry, name: str, results: Results) -> None:
     """Put what the fits of several imputations say combined into the parts, tables and records."""
     found = entry.combined_in(results.study)
     page = imputations_page(found, entry.groups, entry.correction)
-    results.parts.append(Part(entry.name, (page,), entry.question))
+    results.parts.append(Part(entry.name, (page,), entry.question, answers=imputation_answers(found)))
     results.manuscript.append(found)
     record = imputations_record(found, entry.groups, entry.correction)
     results.record.setdefault("imputations", {})[entry.name] = json.loads(to_json(record))

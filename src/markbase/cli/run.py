@@ -37,7 +37,7 @@ def command(plan: Path, into: Path, replace: bool, inside: bool) -> None:
     with remarks() as told:
         found = read_plan(plan)
         asked = found.analysis
-        if not (asked.fits or asked.scales or asked.samples or asked.screen is not None):
+        if not (asked.fits or asked.imputations or asked.scales or asked.samples or asked.screen is not None):
             raise MarkbaseError(
                 f"`{plan}` prepares data and asks for nothing more: add a [[fit]], a [[blocks]], a [screen], a [[describe]] or a [[reliability]] (`markbase start` drafts them)."
             )

@@ -25,6 +25,8 @@ FILES = (
     "choir_items.codebook.toml",
     "choir_homes.csv",
     "choir_homes.codebook.toml",
+    "choir_imputed.csv",
+    "choir_imputed.codebook.toml",
 )
 """The files of the demo, in the order of use."""
 
@@ -98,6 +100,17 @@ def choir_homes() -> Study:
         The study with its codebook.
     """
     return _opened("choir_homes")
+
+
+def choir_imputed() -> Study:
+    """Open the fifth table: 360 other singers, whose gaps were filled five times, one imputation below another.
+
+    Returns
+    -------
+    Study
+        The study with its codebook.
+    """
+    return _opened("choir_imputed")
 
 
 @cache

@@ -226,6 +226,42 @@ def make_homes(seed: int = SEED) -> pd.DataFrame:
     return frame
 
 
+def make_imputed(seed: int = SEED, singers: int = 360, imputations: int = 5) -> pd.DataFrame:
+    """Make the fifth table: other singers, whose gaps are filled several times, one imputation below another; number 0 is as they answered.
+
+    Older singers left the rehearsals blank more often, some the voice part. Rehearsals are drawn from a regression on all other columns, whose
+    coefficients are drawn as well; voice parts from those who feel about as much at home. True effects are those on `belonging`.
+    """
+    rng = np.random.default_rng(seed + 11)
+    voice = rng.choice(list(VOICES), singers, p=list(VOICES.values()))
+    age = np.clip(np.round(rng.normal(47, 16, singers)), 16, 86)
+    km = np.round(rng.gamma(1.8, 4.2, singers) + 0.3, 1)
+    rehearsals = rng.binomial(20, rng.beta(6, 2.2, singers)).astype(float)
+    b: dict[str, Any] = BELONGING
+    belonging = b["start"] + 8 + b["age"] * age + b["rehearsals"] * rehearsals + b["travel_km"] * km
+    belonging = belonging + np.array([b["voice"][v] for v in voice]) + rng.normal(0, b["singer_sd"], singers)
+    belonging = np.clip(np.round(belonging, 1), 0, 100)
+    blank = rng.random(singers) < 1 / (1 + np.exp(1.6 - (age - 47) / 20))
+    unknown = rng.random(singers) < 0.07
+    whole = {"age": age.astype(int), "voice": voice, "travel_km": km, "rehearsals": rehearsals, "belonging": belonging}
+    frame = pd.DataFrame({"imputation": 0, "singer_id": np.arange(7001, 7001 + singers), **whole}).astype(object)
+    tables = [frame.assign(rehearsals=np.where(blank, "", rehearsals.astype(int)), voice=np.where(unknown, "", voice))]
+    for number in range(1, imputations + 1):
+        parts = voice.copy()
+        for k in np.flatnonzero(unknown):
+            near = np.argsort(np.where(unknown, np.inf, np.abs(belonging - belonging[k])))[:40]
+            parts[k] = voice[rng.choice(near)]
+        X = np.column_stack([np.ones(singers), age, km, belonging, *(parts == v for v in list(VOICES)[1:])])
+        known = X[~blank]
+        estimate, (left,), _, _ = np.linalg.lstsq(known, rehearsals[~blank], rcond=None)
+        spread = np.sqrt(left / rng.chisquare(len(known) - X.shape[1]))
+        drawn = estimate + spread * np.linalg.cholesky(np.linalg.inv(known.T @ known)) @ rng.normal(size=X.shape[1])
+        filled = np.clip(np.round(X @ drawn + rng.normal(0, spread, singers)), 0, 20)
+        own = np.where(blank, filled, rehearsals).astype(int)
+        tables.append(frame.assign(imputation=number, voice=parts, rehearsals=own))
+    return pd.concat(tables, ignore_index=True)
+
+
 def _uneven(rng: np.random.Generator, parts: int) -> Any:
     shares = rng.gamma(6, 1, parts)
     return shares / shares.sum()
@@ -233,7 +269,13 @@ def _uneven(rng: np.random.Generator, parts: int) -> Any:
 
 def write(folder: Path, seed: int = SEED) -> None:
     """Write all tables into a folder as CSV; existing files of the same name are replaced."""
-    tables = {"choirs": make_singers, "choir_terms": make_terms, "choir_items": make_items, "choir_homes": make_homes}
+    tables = {
+        "choirs": make_singers,
+        "choir_terms": make_terms,
+        "choir_items": make_items,
+        "choir_homes": make_homes,
+        "choir_imputed": make_imputed,
+    }
     for name, frame in ((f"{table}.csv", make(seed)) for table, make in tables.items()):
         (folder / name).write_bytes(frame.to_csv(index=False, lineterminator="\n").encode())
 

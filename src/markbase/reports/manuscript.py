@@ -303,7 +303,7 @@ def _over_imputations(found: Imputations) -> Section:
         else f"McFadden {shares['mcfadden']}, Tjur {shares['tjur']} (means)"
     )
     note = (
-        f"{rows} in each of {what}, combined by Rubin’s rules with the degrees of freedom of Barnard and Rubin (1999).{whole} {share}. "
+        f"{rows} in each of {what}, combined by Rubin's rules with the degrees of freedom of Barnard and Rubin (1999).{whole} {share}. "
         f"FMI: fraction of missing information. {_errors(fit)}."
     )
     return Section(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
 from markbase.core.comparison.imputations import Imputations
@@ -16,6 +17,7 @@ from markbase.core.formatting import (
     number,
     p_phrase,
     p_value,
+    ratio_with_ends,
     share,
     short,
     value_with_ends,
@@ -24,6 +26,7 @@ from markbase.core.formatting import (
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.tables import rows_of
 from markbase.show.fit import reading_blocks, weights_words
+from markbase.show.logistic import chances_section
 from markbase.show.page import Facts, Page, Row, Section, Table
 from markbase.show.records import table_record
 from markbase.show.statistics import (
@@ -40,9 +43,9 @@ _MOST_NAMED = 6
 _MEASURES = {
     "r2": "R²",
     "r2_adjusted": "R² adjusted",
-    "mcfadden": "McFadden’s R²",
-    "nagelkerke": "Nagelkerke’s R²",
-    "tjur": "Tjur’s R²",
+    "mcfadden": "McFadden's R²",
+    "nagelkerke": "Nagelkerke's R²",
+    "tjur": "Tjur's R²",
     "brier": "Brier score",
 }
 
@@ -67,10 +70,14 @@ def imputations_page(found: Imputations, groups: Sequence[str] = (), correction:
         Section("4  Which terms", _terms_note(found), _terms(found)),
         Section("5  Which coefficients, against which base", note, (imputations_table(found), _legend())),
     ]
-    sections += [each for group in groups for each in _group(found, group, correction)]
-    sections.append(Section(f"{6 if not groups else 7}  In words", blocks=reading_blocks(found.reading())))
-    if groups:
-        sections[5] = Section(f"6  {sections[5].title}", sections[5].note, sections[5].blocks)
+    if isinstance(fit, LogisticFit):
+        sections.append(
+            chances_section(found, str(fit.event), "the rows of each imputation" if found.by else "these rows")
+        )
+    for group in groups:
+        section = _group(found, group, correction)
+        sections.append(replace(section, title=f"{len(sections) + 1}  {section.title}"))
+    sections.append(Section(f"{len(sections) + 1}  In words", blocks=reading_blocks(found.reading())))
     title = f"{fit.family.observed(fit.outcome)}: {fit.family.name} regression on {count_noun(len(found.model_terms), 'term')}, combined over {m} {kind}"
     return Page(title, fit.data_name, tuple(sections))
 
@@ -83,7 +90,7 @@ def _which_rows(found: Imputations) -> list[tuple[str, str]]:
     if found.by:
         labels = list(fits)
         names = listed(labels) if len(labels) <= _MOST_NAMED else f"{labels[0]} to {labels[-1]}"
-        told.append(("imputations", f"{len(fits)} (`{found.by}` {names}), combined by Rubin’s rules"))
+        told.append(("imputations", f"{len(fits)} (`{found.by}` {names}), combined by Rubin's rules"))
         if imputed.original:
             told.append(
                 (
@@ -93,7 +100,7 @@ def _which_rows(found: Imputations) -> list[tuple[str, str]]:
             )
     else:
         told.append(
-            ("plausible values", f"{len(fits)} ({listed(quoted(fits))}), a fit for each, combined by Rubin’s rules")
+            ("plausible values", f"{len(fits)} ({listed(quoted(fits))}), a fit for each, combined by Rubin's rules")
         )
     alike = len(set(used)) == len(set(rows)) == 1
     told.append(
@@ -106,9 +113,22 @@ def _which_rows(found: Imputations) -> list[tuple[str, str]]:
     )
     if found.by:
         told.append(("imputed", _imputed(found)))
+    if isinstance(found.fit, LogisticFit):
+        rates = [fit.rate for fit in fits.values() if isinstance(fit, LogisticFit)]
+        told.append(
+            (
+                "event",
+                f"`{found.fit.outcome.name}` = `{found.fit.event}` in {_ends([as_percent(r) for r in (min(rates), max(rates))])} of the rows used; the other side is `{found.fit.otherwise}`",
+            )
+        )
     if weighed := weights_words(found.fit):
         told.append(("weights", weighed))
     return told
+
+
+def _ends(shown: Sequence[str]) -> str:
+    """Write the lowest and the highest, once where they are the same."""
+    return shown[0] if shown[0] == shown[-1] else from_to(shown[0], shown[-1])
 
 
 def _imputed(found: Imputations) -> str:
@@ -163,12 +183,12 @@ def _how_much(found: Imputations) -> Table:
             label = f"residual standard deviation, {unit}"
         else:
             shown, label = [without_zero(v) for v in cells], _MEASURES[r.measure]
-        rows.append(Row((label, shown[0], from_to(shown[1], shown[2]))))
+        rows.append(Row((label, shown[0], _ends(shown[1:]))))
     return Table(("", "combined", "in single ones"), tuple(rows), frozenset({1, 2}), 0)
 
 
 def _terms_note(found: Imputations) -> str:
-    kind = "F on df" if not found.family.ratios else "F on df, of Wald’s kind"
+    kind = "F on df" if not found.family.ratios else "F on df, of Wald's kind"
     note = f"each given all the others; {kind}; a group is tested as a whole"
     if any(t.kind == "interaction" for t in found.model_terms):
         note += "; a term inside another is tested at the other's base, or at 0"
@@ -210,7 +230,7 @@ def _legend() -> Facts:
     )
 
 
-def _group(found: Imputations, group: str, correction: str) -> list[Section]:
+def _group(found: Imputations, group: str, correction: str) -> Section:
     """Describe every level of a group, and every pair of them."""
     factor, fit = found.family.factor, found.fit
     levels = []
@@ -230,7 +250,7 @@ def _group(found: Imputations, group: str, correction: str) -> list[Section]:
     adjusted = fit.family.adjusted(fit.outcome)
     rows = "; rows: the mean over imputations" if found.by else ""
     note = f"{adjusted}; differences from the base{rows}"
-    return [Section(f"Levels of {group}", note, (table, _pairs(found, group, correction)))]
+    return Section(f"The levels of {group}, and every pair", note, (table, _pairs(found, group, correction)))
 
 
 def _pairs(found: Imputations, group: str, correction: str) -> Table:
@@ -238,10 +258,10 @@ def _pairs(found: Imputations, group: str, correction: str) -> Table:
     rows = []
     for r in rows_of(found.between(group, correction)):
         if ratios:
-            size = short(r.odds_ratio, 3), from_to(short(r.odds_low, 3), short(r.odds_high, 3))
+            told = ratio_with_ends(r.odds_ratio, r.odds_low, r.odds_high, r.se)
         else:
             told = value_with_ends(r.difference, r.low, r.high, decimals_for(r.se))
-            size = told[0], from_to(*told[1:])
+        size = told[0], from_to(*told[1:])
         rows.append(Row((f"{r.level} against {r.against}", *size, p_value(r.p), p_value(r.p_corrected))))
     what = "odds ratio" if ratios else "difference"
     heads = ("pair", what, f"{short(100 * found.level, 4)}% CI", "p", f"p, {correction}")

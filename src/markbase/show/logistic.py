@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
+from typing import Protocol
 
 import pandas as pd
 
+from markbase.core.design.terms import Term
 from markbase.core.diagnostics.classification import Classification
 from markbase.core.diagnostics.log_odds import LogisticChecks
 from markbase.core.errors import count_noun, listed
@@ -52,7 +55,7 @@ def logistic_page(fit: LogisticFit) -> Page:
                 f"odds ratios of {fit.outcome.name} = {fit.event}; ┊ is 1",
                 (coefficients_table(fit),),
             ),
-            _chances(fit),
+            chances_section(fit, str(fit.event)),
             equation_section("7  ", fit.equation()),
             Section("8  In words", blocks=reading_blocks(fit.reading())),
         ),
@@ -152,7 +155,34 @@ def _terms(fit: LogisticFit) -> Section:
     return Section("4  Which terms", note, (Table(heads, rows, right),))
 
 
-def _chances(fit: LogisticFit) -> Section:
+class Averaged(Protocol):
+    """What has average marginal effects to be laid out: a fit, or several combined."""
+
+    @property
+    def marginal(self) -> pd.DataFrame:
+        """The effects."""
+        ...
+
+    @property
+    def model_terms(self) -> Sequence[Term]:
+        """The terms of the model."""
+        ...
+
+    @property
+    def level(self) -> float:
+        """Confidence level of the intervals."""
+        ...
+
+    def groups(self, group: str) -> pd.DataFrame:
+        """Return the adjusted probability of each level of a group."""
+        ...
+
+    def not_averaged(self, group: str) -> str:
+        """Say why the levels of a group have none; empty where they have."""
+        ...
+
+
+def chances_section(fit: Averaged, event: str, rows_are: str = "these rows") -> Section:
     """Average marginal effects, in percentage points, with the adjusted probability of each level."""
     table, rows = fit.marginal, []
     for name in dict.fromkeys(table["term"]):
@@ -186,7 +216,7 @@ def _chances(fit: LogisticFit) -> Section:
         rows += [Row((others, "", "", "", ""), "aside")] if others else []
     percent = f"{short(100 * fit.level, 4)}%"
     heads = ("term, level", "probability", "points", f"{percent} CI", "p")
-    note = f"of {fit.event}, averaged over these rows; percentage points (delta method)"
+    note = f"of {event}, averaged over {rows_are}; percentage points (delta method)"
     return Section(
         "6  In probability", note, (Table(heads, tuple(rows), frozenset({1, 2, 3, 4}), 0, "lower ┊ higher"),)
     )

@@ -24,6 +24,8 @@ from markbase.core.study.same_bases import with_one_base
 from markbase.core.study.study import Study, as_study
 
 _MOST = 1_000
+_ALIKE = 0.5
+"""Imputations of the same cases have at least such a share of the rows of the one that has most: others were left out."""
 
 
 @checked
@@ -110,6 +112,7 @@ def fit_imputations(
     if imputation in (outcomes[0], *names):
         raise ColumnError(f"`{imputation}` numbers the imputations, and is no column of the model.")
     studies = _parted(study, study.column(imputation))
+    _check_same_cases(imputation, studies)
     original = original_among(studies)
     before = studies.pop(original, None)
     fits: dict[str, AnyFit] = {}
@@ -118,6 +121,16 @@ def fit_imputations(
     columns = [outcomes[0], *(v.name for v in next(iter(fits.values())).variables)]
     imputed = what_differs(list(studies.values()), columns, original, before)
     return _checked(Imputations(imputation, fits, imputed, bases))
+
+
+def _check_same_cases(name: str, studies: Mapping[str, Study]) -> None:
+    """Refuse what tells other rows apart than imputations of the same cases: these have about as many rows each."""
+    rows = [own.rows for own in studies.values()]
+    if min(rows) < _ALIKE * max(rows):
+        raise ColumnError(
+            f"`{name}` does not number imputations of the same cases: {min(rows):,} to {max(rows):,} rows have one of its {len(rows):,} values. Name the column that does; for other rows in "
+            f"each of its levels the same model is one of subgroups."
+        )
 
 
 def _of_plausible_values(

@@ -19,12 +19,15 @@ from markbase.core.reading.logistic_sentences import odds_sentence
 from markbase.core.reading.slope_sentences import at_reference
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.coefficient_rows import label_of
+from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.statements import Reading, Statement
 from markbase.core.tables import TableRow, records_of
 
 _MOST_LEVELS = 12
 """Of groups of more levels the joint test alone is told in words."""
+_MOST_NAMED, _MOST_TOLD = 5, 4
+"""So many terms are named, or told, where the answers stand."""
 _FEW_ROWS = 0.05
 """A share of rows whose outcome was imputed from which on it is told."""
 
@@ -68,6 +71,11 @@ class CombinedFits(Protocol):
         ...
 
     @property
+    def overall(self) -> OverallTest:
+        """The test of all terms together."""
+        ...
+
+    @property
     def coefficients(self) -> pd.DataFrame:
         """The combined coefficients."""
         ...
@@ -80,6 +88,10 @@ class CombinedFits(Protocol):
     @property
     def marginal(self) -> pd.DataFrame:
         """The combined average marginal effects."""
+        ...
+
+    def reading(self) -> Reading:
+        """Return what they say, in sentences."""
         ...
 
 
@@ -101,6 +113,32 @@ def make_imputation_reading(found: CombinedFits) -> Reading:
                 if not row["base"] and not pd.isna(row["p"])
             ]
     return Reading(tuple(statements), tuple(_of_all(found)))
+
+
+def imputation_answers(found: CombinedFits) -> tuple[Statement, ...]:
+    """Answer the question of an analysis over imputations in a few sentences: whether the terms tell anything, the clearest of them, and which are not clear."""
+    test, outcome = found.overall, f"`{found.fit.outcome.name}`"
+    names, what = [t.name for t in found.fit.model_terms], "imputations" if found.by else "plausible values"
+    who = listed(quoted(names)) if len(names) <= _MOST_NAMED else f"The {len(names)} terms"
+    if math.isnan(test.p):
+        return (Statement("", "", f"Whether the terms tell anything about {outcome} is not tested: {test.untested}."),)
+    sure = test.p < found.fit.alpha
+    figures = f"{figures_of(test.statistic, test.df, test.df_rest, 'Wald')}, {p_phrase(test.p)}"
+    verb = f"tell{'s' if len(names) == 1 else ''}{' together' if len(names) > 1 else ''}"
+    first = (
+        f"{who} {verb} something about {outcome}, combined over {len(found.fits)} {what} ({figures})."
+        if sure
+        else f"Combined over {len(found.fits)} {what} there is no clear evidence that {who} {verb} anything about {outcome} ({figures})."
+    )
+    p = {row["term"]: float(row["p"]) for row in records_of(found.terms)}
+    clear = sorted((name for name in names if p[name] < found.fit.alpha), key=lambda name: p[name])
+    told = [s for name in clear for s in found.reading().statements if s.term == name and not s.level]
+    unclear = [name for name in names if p[name] >= found.fit.alpha]
+    if unclear:
+        named = listed(quoted(unclear)) if len(unclear) <= _MOST_NAMED else f"{len(unclear)} of the {len(names)} terms"
+        text = f"For {named} nothing is clear here, which is no evidence that nothing is there."
+        told = [*told[:_MOST_TOLD], Statement("", "", text)]
+    return (Statement("", "", first), *told[: _MOST_TOLD + 1])
 
 
 def _numeric(
@@ -193,6 +231,12 @@ def _of_all(found: CombinedFits) -> list[str]:
             f"All of it rests on how the gaps were filled: where that model lacked the outcome or a term of this one{terms}, coefficients are drawn towards 0, and where values are "
             "missing for reasons that no column tells, nothing here allows for it."
         )
+        if found.imputed.all_differ:
+            told.insert(
+                0,
+                f"Every column of the model differs between the values of `{found.by}` in nearly all rows: are they imputations of the same cases, and not other rows, such as waves or places? "
+                "Of other rows nothing here holds.",
+            )
         own = (found.imputed.columns or {}).get(fit.outcome.name, 0)
         if own >= _FEW_ROWS * found.imputed.rows:
             told.append(

@@ -167,6 +167,21 @@ class Imputations(ShownTables):
         fits = [fit for fit in self.fits.values() if isinstance(fit, LogisticFit)]
         return self._combined([f.marginal for f in fits], "effect") if fits else pd.DataFrame(columns=["term"])
 
+    def not_averaged(self, group: str) -> str:
+        """Say why the levels of a group cannot be averaged over others, an interaction of which no row of an imputation has some combinations; empty where they can.
+
+        Parameters
+        ----------
+        group : str
+            A group of the model.
+
+        Returns
+        -------
+        str
+            A clause.
+        """
+        return next((why for fit in self.fits.values() if (why := fit.not_averaged(group))), "")
+
     def groups(self, group: str) -> pd.DataFrame:
         """Tell every level of a group: its rows, its adjusted mean or probability, its difference from the base, all combined.
 
@@ -347,12 +362,7 @@ class Imputations(ShownTables):
         ways = [f.errors.hotelling(len(chosen)) for f in self.fits.values()]
         scale, rest = min(ways, key=lambda way: way[1])
         square = np.ix_(np.arange(len(estimates)), chosen, chosen)
-        found = combined_test(estimates[:, chosen], covariances[square], rest, scale)
-        if math.isnan(found.df_rest):
-            return JointTest(
-                math.nan, found.df, untested="the imputations differ too much for so few degrees of freedom"
-            )
-        return found
+        return combined_test(estimates[:, chosen], covariances[square], rest, scale)
 
     @cached_property
     def _told(self) -> tuple[Array, Array]:

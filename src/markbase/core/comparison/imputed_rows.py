@@ -12,6 +12,9 @@ from numpy.typing import NDArray
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 
+_NEARLY_ALL = 0.9
+"""A share of rows in which hardly every column is imputed."""
+
 
 @dataclass(frozen=True)
 class Imputed:
@@ -26,6 +29,11 @@ class Imputed:
     """The one that was left out, the data before imputation; empty for none."""
     unmatched: str = ""
     """Why rows could not be matched, as a clause; empty where they could."""
+
+    @property
+    def all_differ(self) -> bool:
+        """Whether every column of the model differs in nearly all rows, as in other rows, such as those of waves, and hardly in imputations."""
+        return bool(self.columns) and min((self.columns or {}).values()) > _NEARLY_ALL * self.rows
 
 
 def original_among(studies: Mapping[str, Study]) -> str:

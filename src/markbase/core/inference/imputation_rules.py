@@ -104,7 +104,7 @@ def combined_test(estimates: Array, covariances: Array, df: float, scale: float 
     """Test whether several quantities are all zero.
 
     With Q their means, W the mean of their covariances, B the covariance of their estimates between imputations and
-    r = (1 + 1/m) tr(BW⁻¹)/k: F = QᵀW⁻¹Q/(k(1 + r)), on k and the degrees of freedom of Reiter.
+    r = (1 + 1/m) tr(BW⁻¹)/k: F = QᵀW⁻¹Q/(k(1 + r)), on k and the degrees of freedom of Reiter; of a single quantity it is t² on those of t.
 
     Parameters
     ----------
@@ -135,9 +135,9 @@ def combined_test(estimates: Array, covariances: Array, df: float, scale: float 
 def _df_of_test(k: int, m: int, rise: float, df: float) -> float:
     """Return the degrees of freedom of the denominator, for k quantities whose variances rise on average by a share."""
     t = k * (m - 1)
-    if t <= _FEW:
-        share = np.array([rise / (1 + rise)])
-        return (k + 1) / 2 * float(_df_of(share, m, df)[0]) if k > 1 else float(_df_of(share, m, df)[0])
+    own_df = float(_df_of(np.array([rise / (1 + rise)]), m, df)[0])
+    if k == 1 or t <= _FEW:
+        return (k + 1) / 2 * own_df
     if not rise > 0:
         return df if math.isinf(df) else (df + 1) / (df + 3) * df
     if math.isinf(df):
@@ -145,8 +145,8 @@ def _df_of_test(k: int, m: int, rise: float, df: float) -> float:
     a = rise * t / (t - 2)
     own = (df + 1) / (df + 3) * df
     two, four = own - 2 * (1 + a), own - 4 * (1 + a)
-    if not four > 0:
-        return math.nan
+    if not four > 0:  # so few degrees of freedom that the approximation ends: those of a single coefficient are fewer
+        return own_df
     inner = (
         a**2 * two / ((1 + a) ** 2 * four)
         + 8 * a**2 * two / ((1 + a) * four**2)
