@@ -18,6 +18,7 @@ BIN = Path(sys.executable).parent
 DISPLAY = ":87"
 FILES = "choirs-demo/choirs.csv --codebook choirs-demo/choirs.codebook.toml"
 ITEMS = "choirs-demo/choir_items.csv --codebook choirs-demo/choir_items.codebook.toml"
+IMPUTED = "choirs-demo/choir_imputed.csv voice --codebook choirs-demo/choir_imputed.codebook.toml"
 PLAN = "choirs-demo/choirs.plan.toml"
 FIT = f"markbase fit {PLAN} --outcome belonging --terms age,voice,joined_through,travel_km"
 SCREENED = "age,years_singing,years_in_choir,travel_km,travel_min,rehearsals,voice"
@@ -56,6 +57,10 @@ TERMINALS = {
     ),
     "subgroups.png": (
         f"markbase subgroups {PLAN} --by voice --outcome belonging --terms age,rehearsals,joined_through",
+        "1080x1010+0+0",
+    ),
+    "imputations.png": (
+        f"markbase imputations {IMPUTED} --imputation imputation --outcome belonging --terms age,voice,travel_km,rehearsals",
         "1080x1010+0+0",
     ),
     "describe.png": (f"markbase describe {PLAN} --by voice", "1080x1042+0+0"),
@@ -112,14 +117,29 @@ def terminal(name: str, command: str, part: str, folder: Path) -> None:
 
 
 def figure() -> None:
-    """Draw the groups of a fit, and lines by them."""
+    """Draw the groups of a fit, and lines by them, beside one another."""
     import markbase as mb
 
     fit = mb.fit_linear(
         mb.demo.plan().open(), "belonging", ["age", "voice", "rehearsals", mb.interaction("age", "voice")]
     )
-    mb.draw_groups(fit, "voice").figure.savefig(HERE / "voice-differences.png", dpi=120)
-    mb.draw_lines(fit, "age", by="voice").figure.savefig(HERE / "age-by-voice.png", dpi=120)
+    with tempfile.TemporaryDirectory() as folder:
+        drawn = {"levels.png": mb.draw_groups(fit, "voice"), "lines.png": mb.draw_lines(fit, "age", by="voice")}
+        for name, axes in drawn.items():
+            axes.figure.savefig(Path(folder) / name, dpi=120)
+        beside = [
+            "convert",
+            *drawn,
+            "-background",
+            "white",
+            "-gravity",
+            "northwest",
+            "-splice",
+            "40x12",
+            "+append",
+            "+repage",
+        ]
+        subprocess.run([*beside, str(HERE / "levels-and-lines.png")], cwd=folder, check=True)
 
 
 def shot(page: Path, file: str, size: tuple[int, int], base: str = "", part: str = "") -> None:
@@ -171,7 +191,7 @@ def main() -> None:
                     terminal(file, command, part, folder)
         finally:
             screen.kill()
-        if not wanted or "voice-differences.png" in wanted:
+        if not wanted or "levels-and-lines.png" in wanted:
             figure()
         if not wanted or "notebook.png" in wanted:
             notebook(folder)

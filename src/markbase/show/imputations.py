@@ -248,7 +248,7 @@ def _group(found: Imputations, group: str, correction: str) -> Section:
     heads = ("level", "rows", "adjusted", percent, "difference", percent, "p")
     table = Table(heads, tuple(levels), frozenset(range(1, 7)), 0)
     adjusted = fit.family.adjusted(fit.outcome)
-    rows = "; rows: the mean over imputations" if found.by else ""
+    rows = "; rows: means" if found.by else ""
     note = f"{adjusted}; differences from the base{rows}"
     return Section(f"The levels of {group}, and every pair", note, (table, _pairs(found, group, correction)))
 

@@ -311,7 +311,8 @@ class Imputations(ShownTables):
         if any(len(t) != len(first) or not t[keys].equals(first[keys]) for t in tables):
             raise _other_rows(tables, keys)
         own = Combined.of(np.array([t[estimate] for t in tables]), np.array([t["se"] for t in tables]), self._df)
-        base = first["base"].to_numpy(dtype=bool) if "base" in first else np.zeros(len(first), dtype=bool)
+        compared = "base" in first and estimate != "slope"  # the base has a slope of its own
+        base = first["base"].to_numpy(dtype=bool) if compared else np.zeros(len(first), dtype=bool)
         half, p = own.half_widths(self.level if level is None else level), own.p()
         with np.errstate(divide="ignore", invalid="ignore"):
             t = np.where(base, np.nan, own.estimate / own.se)
