@@ -89,7 +89,7 @@ def _option(setting: Any) -> Callable[[F], F]:
     told = about["told"] + (f"  [default: {default}]" if default is not None else "")
     if about["kinds"] != KINDS:
         told = f"{about['kinds'][0].capitalize()}: {told[0].lower()}{told[1:]}"
-    more: dict[str, Any] = {"type": float} if isinstance(default, float) else {}
+    more: dict[str, Any] = {"type": float} if about["number"] else {}
     if about["choices"]:
         more = {"type": click.Choice(about["choices"], case_sensitive=False)}
     elif about["names"]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fnmatch
 import sys
 from collections.abc import Callable, Sequence
 from dataclasses import replace
@@ -38,13 +39,17 @@ class Mentioned:
         typed = click.get_current_context(silent=True)
         given = typed.params if typed is not None else {}
         self._texts = [*map(str, given.values()), repr(plan.prepare)]
-        self._texts += [] if given.get("outcome") else [repr(plan.analysis.fits)]
+        planned = () if given.get("outcome") else (*plan.analysis.fits, *plan.analysis.imputations)
+        self._texts += [repr(planned)] if planned else []
+        patterns = [given.get("replicates") or (), *(entry.settings.get("replicates") or () for entry in planned)]
+        self._patterns = [p for own in patterns for p in ([own] if isinstance(own, str) else own)]
         known = codebook.columns.items() if codebook is not None else ()
         self._always = {name for name, spec in known if spec.role}
         self._found: dict[str, bool] = {}
 
     def __contains__(self, name: object) -> bool:
         found = name in self._always or any(str(name) in text for text in self._texts)
+        found = found or any(fnmatch.fnmatchcase(str(name), pattern) for pattern in self._patterns)
         self._found[str(name)] = found
         return found
 

@@ -62,6 +62,7 @@ _TYPES: dict[str, tuple[type, ...]] = {
     "standardised": (bool,),
     "hold_out": (int, float),
     "margin": (int, float),
+    "replicates_scale": (int, float),
     "limit_r": (int, float),
     "limit_vif": (int, float),
     "limit": (int, float),

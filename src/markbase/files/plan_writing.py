@@ -172,10 +172,12 @@ def _entry(name: str, result: Written, study: Study) -> dict[str, Any]:
         entry["strata"] = fit.strata.name
     if fit.time is not None:
         entry["time"] = fit.time.name
-    if fit.errors.asked:
+    if fit.errors.asked and not fit.errors.replicates:
         entry["errors"] = fit.errors.asked
     if fit.weights is not None:
         entry |= {"weights": fit.weights.column, "weights_are": fit.weights.kind}
+        if (made := fit.weights.replicates) is not None:
+            entry |= {"replicates": list(made.names), "replicates_are": made.method, "replicates_scale": made.scale}
     if not logistic and fit.fixed_effect_names:
         entry["fixed_effects"] = list(fit.fixed_effect_names)
     return entry

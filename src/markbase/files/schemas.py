@@ -116,8 +116,9 @@ def plan_schema() -> Schema:
         told = {"description": about["told"]}
         if about["choices"]:
             known[setting.name] = told | {"enum": list(about["choices"])}
-        elif isinstance(setting.default, float):
-            known[setting.name] = told | {"type": "number", "exclusiveMinimum": 0, "exclusiveMaximum": 1}
+        elif about["number"]:
+            most = {"exclusiveMaximum": 1} if setting.default is not None else {}
+            known[setting.name] = told | {"type": "number", "exclusiveMinimum": 0, **most}
         elif about["several"]:
             known[setting.name] = told | {"oneOf": [_TEXT, _TEXTS]}
         else:

@@ -148,7 +148,9 @@ def _steps(hierarchy: Blocks) -> Section:
             heads, strips = (*heads[:5], *heads[6:]), ""
             rows = [Row((*row.cells[:5], *row.cells[6:])) for row in rows]
             why = "none of the change with these errors"
-            if fit.crossed is None and fit.time is None:  # rows are drawn, or whole levels of one group
+            if (
+                fit.crossed is None and fit.time is None and not fit.errors.replicates
+            ):  # rows are drawn, or whole levels of one group
                 why += "; `bootstrap` draws samples for it"
             if fit.errors.middle is None:
                 why = "none of the change: F is smaller than in nearly all samples in which nothing is added"

@@ -108,7 +108,7 @@ def _which_rows(found: Imputations) -> list[tuple[str, str]]:
         if alike
         else (
             "complete cases",
-            f"{min(used):,} to {max(used):,} of {from_to(f'{min(rows):,}', f'{max(rows):,}')} rows, not as many in each: are gaps left?",
+            f"{min(used):,} to {max(used):,} of {_ends([f'{min(rows):,}', f'{max(rows):,}'])} rows, not as many in each: are gaps left?",
         )
     )
     if found.by:

@@ -40,7 +40,9 @@ def each_fold(
     """
     folds = folds_of(fit, folds)
     bare = (
-        replace(fit, **DrawnBy()._asdict(), errors=Errors("classical", fit.errors.df)) if fit.drawn_by.columns else fit
+        replace(fit, **DrawnBy()._asdict(), errors=Errors("classical", fit.errors.df))
+        if fit.drawn_by.columns or fit.errors.replicates
+        else fit
     )
     fold = _fold_of_each_row(fit, folds, order)
     used = fold >= 0 if fit.used is None else fit.used

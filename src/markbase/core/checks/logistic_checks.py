@@ -137,8 +137,18 @@ def _drawn(fit: LogisticFit, p: Array | None = None, rows: NDArray[np.bool_] | N
         fit.errors.drawn,
         crossed,
         fit.errors.members is not None,
-        df=fit.errors.df if fit.errors.clusters else np.inf,
+        df=fit.errors.df if fit.errors.clusters or fit.errors.replicates else np.inf,
+        replicates=_replicates(fit, inside),
     )
+
+
+def _replicates(fit: LogisticFit, inside: Any) -> tuple[float, tuple[Any, ...]] | None:
+    """Return the replicate weights of some rows over their first ones, with what squared sums are multiplied with; None where there are none."""
+    if fit.weights is None or fit.weights.replicates is None:
+        return None
+    own, taken = fit.weights.values[inside], fit.weights.replicates
+    whole = float(own.sum())
+    return taken.scale, tuple(values[inside] / own * (whole / float(values[inside].sum())) for values in taken.values)
 
 
 def _by_cells(

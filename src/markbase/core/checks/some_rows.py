@@ -43,7 +43,10 @@ def on_some_rows(fit: AnyFit) -> AnyFit | None:
     weights = fit.weights
     if weights is not None:
         own, present = (sample_of(values)[inside] for values in (weights.values, weights.present))
-        weights = replace(weights, values=own, present=present)
+        taken = weights.replicates
+        if taken is not None:
+            taken = replace(taken, values=tuple(sample_of(values)[inside] for values in taken.values))
+        weights = replace(weights, values=own, present=present, replicates=taken)
     try:
         return _at_places(fit, inside, weights)
     except MarkbaseError:

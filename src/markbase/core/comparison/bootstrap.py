@@ -129,6 +129,10 @@ def found_in_samples(
         raise FitError(
             f"Samples are drawn of rows, or of whole levels of one group, not of {listed(quoted(names))}: cluster by one of them for it."
         )
+    if last.errors.replicates:
+        raise FitError(
+            "Replicate weights are samples of the survey already, and errors are from these: samples are not drawn besides."
+        )
     if last.time is not None:
         raise FitError(
             "Samples of single rows would take apart what follows in time: errors that allow for serial correlation (HAC) need no draws."

@@ -86,14 +86,12 @@ def fit_imputations(
     Examples
     --------
     >>> import markbase as mb
-    >>> import pandas as pd
-    >>> rows = pd.DataFrame({"number": range(40), "age": [20.0, 30.0, 45.0, 70.0] * 10, "score": [3.0, 5.0, 4.0, 8.0, 2.0] * 8})
-    >>> filled = [rows.assign(imputation=k, age=rows["age"] + (rows["number"] % 7 == 0) * k) for k in (1, 2, 3)]
-    >>> found = mb.fit_imputations(pd.concat(filled), "score", ["age"], "imputation")
-    >>> found.coefficients[["term", "estimate", "se", "df"]].round(4)
-              term  estimate      se       df
-    0  (intercept)    3.1711  0.8106  34.2188
-    1          age    0.0299  0.0176  34.2185
+    >>> found = mb.fit_imputations(mb.demo.choir_imputed(), "belonging", ["age", "rehearsals"], "imputation")
+    >>> found.coefficients[["term", "estimate", "se", "df"]].round(3)
+              term  estimate     se       df
+    0  (intercept)    39.218  3.834   95.691
+    1          age     0.142  0.043  335.499
+    2   rehearsals     0.685  0.218   70.614
     """
     study = as_study(study)
     if kind not in KINDS:

@@ -14,6 +14,7 @@ from markbase.core.design.checked_terms import check_usable, requested_terms
 from markbase.core.design.complete_cases import CompleteCases, Loss, complete_rows
 from markbase.core.design.drawn import DrawnBy
 from markbase.core.design.repeated_rows import are_dyads, may_repeat, remark_on_repeated_rows
+from markbase.core.design.replicates import METHODS, take_replicates, unused_replicates
 from markbase.core.design.requested_terms import AllBut, TermRequest, names_of
 from markbase.core.design.same_in_combinations import remark_on_combinations
 from markbase.core.design.shared import Shared
@@ -46,8 +47,10 @@ def _setting(
     choices: tuple[str, ...] = (),
     names: str = "",
     several: bool = False,
+    number: bool = False,
 ) -> Any:
-    about = {"told": told, "kinds": kinds, "choices": choices, "names": names, "several": several}
+    number = number or isinstance(default, float)
+    about = {"told": told, "kinds": kinds, "choices": choices, "names": names, "several": several, "number": number}
     return field(default=default, metadata=about)
 
 
@@ -87,6 +90,18 @@ class FitOptions:
     )
     weights: str | None = _setting(None, "With how much each row counts.", names="COLUMN")
     weights_are: str = _setting("sampling", "What the weights are.", choices=("sampling", "frequency"))
+    replicates: str | Sequence[str] | None = _setting(
+        None,
+        "Replicate weights of a survey: what their names have in common, as 'w_rep*', or a column; several times for several.",
+        names="COLUMNS",
+        several=True,
+    )
+    replicates_are: str | None = _setting(None, "How the replicate weights were made.", choices=METHODS)
+    replicates_scale: float | None = _setting(
+        None,
+        "What squared differences between replicates are multiplied with, where it is not usual for these.",
+        number=True,
+    )
     main_effects: str = _setting(
         "add", "Where an interaction lacks the terms it is made of: add them, or refuse.", choices=("add", "refuse")
     )
@@ -205,6 +220,10 @@ def check_request(
     _check_errors(options.errors, clusters, options.strata)
     _check_time(options, clusters)
     alone = "HC1" if options.strata is not None else "robust" if sampled else "classical"
+    if options.replicates is not None:
+        _check_replicates(options, clusters, bool(controls))
+    elif options.replicates_are is not None or options.replicates_scale is not None:
+        raise MarkbaseError("Name the replicate weights themselves as well: it was only said how they were made.")
     kind = options.errors or ("HAC" if options.time else "classical" if clusters else alone)
     groupings = [as_levels(study.column(name), "clusters") for name in clusters]
     if len(groupings) == 2 and kind != "dyadic" and are_dyads(groupings[0], groupings[1]):
@@ -227,6 +246,16 @@ def check_request(
     if kind == "dyadic":
         _check_dyads(groupings, used)
     counted = None if weighing is None else take_weights(weighing, options.weights_are, used)
+    if options.replicates is not None:
+        kind = "replicates"
+        chosen = options.replicates_are, options.replicates_scale
+        own = {target.name, *(c.name for c in columns)}
+        taken = take_replicates(study, options.replicates, *chosen, weighing, used, own)
+        counted = None if counted is None else replace(counted, replicates=taken)
+    elif weighing is not None and sampled and (seen := _replicates_unused(study, weighing, columns, drawn)):
+        remark(
+            f"`{seen[0]}` to `{seen[-1]}` may be {len(seen)} replicate weights, of which these errors make no use: they hold how the sample was drawn."
+        )
     inside = {column.name for column in columns}
     names = [study[n] for n in study.columns if study[n].role == "identifier"]
     possible = [study[n] for n in study.columns if study[n].role == "cluster" and n not in inside and not groupings]
@@ -287,6 +316,31 @@ def _plausible(column: Column, columns: Collection[str]) -> tuple[str, ...]:
     made = column.made
     first = made.of[0] if made is not None and made.how == "mean" and made.of else column.name
     return plausible_values(first, columns)
+
+
+def _replicates_unused(study: Study, weighing: Column, columns: Sequence[Column], drawn: DrawnBy) -> tuple[str, ...]:
+    """Return the columns that may be replicate weights of which no use is made; none where errors allow for how rows were drawn by clusters or strata."""
+    if drawn.clusters or drawn.strata is not None:
+        return ()
+    inside = {c.name for c in columns}
+    return unused_replicates([study[n] for n in study.columns if n not in inside], weighing)
+
+
+def _check_replicates(options: FitOptions, clusters: Sequence[str], taken_out: bool) -> None:
+    """Refuse what replicate weights do not go with."""
+    beside = [f"clusters ({listed(quoted(clusters))})"] if clusters else []
+    beside += [f"{what} (`{name}`)" for what, name in (("strata", options.strata), ("times", options.time)) if name]
+    beside += [f"`{options.errors}` errors"] if options.errors else []
+    if beside:
+        raise MarkbaseError(
+            f"Errors from replicate weights hold how the sample was drawn; leave {listed(beside)} out, or the replicate weights."
+        )
+    if taken_out:
+        raise MarkbaseError(
+            "With replicate weights levels are not taken out (fixed effects): make the group a term, or leave the replicate weights out."
+        )
+    if options.weights_are != "sampling":
+        raise MarkbaseError("Replicate weights go with sampling weights, not with frequencies.")
 
 
 def _beginning(study: Study, target: Column, inside: Collection[str]) -> Beginning | None:

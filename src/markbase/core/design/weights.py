@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from markbase.core.design.replicates import Replicates
 from markbase.core.errors import FitError, MarkbaseError, count_noun
 from markbase.core.study.blanking import blank_codes
 from markbase.core.study.column import Column
@@ -44,6 +45,8 @@ class Weights(Weighting):
     """Shape (rows,): as given for frequencies; for sampling, scaled so that the rows used have mean 1; 0 for rows not used."""
     present: NDArray[np.bool_]
     """Shape (rows,): whether a row has a weight, used or not."""
+    replicates: Replicates | None = None
+    """Replicate weights that go with them; None for none."""
 
     def on(self, used: NDArray[np.bool_]) -> Weights:
         """Return the same on some of the rows: sampling weights are scaled anew, so that these have mean 1."""

@@ -60,7 +60,9 @@ class DrawnRows:
     also: Any | None = None
     """Shape (rows,): a second unit of each row, to which it counts as well; None for none."""
     df: float = np.inf
-    """Degrees of freedom of intervals: clusters less one, or less strata; infinite where there are none."""
+    """Degrees of freedom of intervals: clusters less one, or less strata, or those of replicate weights; infinite where there are none."""
+    replicates: tuple[float, tuple[Any, ...]] | None = None
+    """What squares of sums by replicate weights are multiplied with, and the replicate weights over the first ones, each of shape (rows,); None for none."""
     counted: Callable[[Array], Array] = lambda p: p
     """The probability by which a row of another one is counted, where rows of nearly equal ones are taken together."""
 
@@ -88,6 +90,8 @@ class DrawnRows:
         """
         if self.crossed is not None:
             return float(np.sqrt(self._two_ways(lambda own: np.square(own.error_of_area(values, scores)))))
+        if self.replicates is not None:
+            return float(np.sqrt(self._by_replicates(values, scores, np.zeros(scores.shape, dtype=np.intp))[0]))
         apart = self.cluster is not None and self.strata is None
         sides = np.array([[0], [1 if apart else 0]])
         sums = self._sums(values, scores, np.broadcast_to(sides, scores.shape))
@@ -114,7 +118,25 @@ class DrawnRows:
             return self._two_ways(lambda own: own.variances_of_shares(edges, shares, sizes))
         parts = np.arange(len(shares))
         scores = np.array([(1 - shares) / sizes, -shares / sizes])
+        if self.replicates is not None:
+            return self._by_replicates(edges, scores, np.broadcast_to(parts, scores.shape))
         return self._variances(self._sums(edges, scores, np.broadcast_to(parts, scores.shape)))
+
+    def _by_replicates(self, edges: Array, scores: Array, sets: NDArray[np.intp]) -> Array:
+        """Return the variance of the sum of each set, shape (sets,), by how it differs with each of the replicate weights; arguments as of `_sums`."""
+        assert self.replicates is not None
+        scale, ratios = self.replicates
+        size = int(sets.max()) + 1
+
+        def summed(happened: Array, p: Array, weights: Any, *others: Array) -> Array:
+            side, place = (happened != 1).astype(np.intp), np.searchsorted(edges, self.counted(p))
+            own = scores[side, place] * (1.0 if weights is None else weights)
+            return np.array([np.bincount(sets[side, place], own * ratio, size) for ratio in others])
+
+        found: Array = scale * np.square(total_of(each_part(summed, self.happened, self.p, self.weights, *ratios))).sum(
+            axis=0
+        )
+        return found
 
     def _sums(self, edges: Array, scores: Array, sets: NDArray[np.intp]) -> _Sums:
         """Sum scores, shape (2, k), of rows with the event and without by set, shape (2, k), and unit; the edges say which of k a row has."""

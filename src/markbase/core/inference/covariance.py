@@ -23,6 +23,7 @@ from markbase.core.estimation.whitening import Whitened
 from markbase.core.inference.clustered_errors import clustered_errors, nested_in, refuse_crossed
 from markbase.core.inference.crossed_clusters import crossed_errors
 from markbase.core.inference.dyadic_errors import dyadic_errors, refuse_beyond_dyads
+from markbase.core.inference.replicate_errors import replicate_errors
 from markbase.core.inference.serial_errors import serial_errors
 from markbase.core.inference.standard_errors import ALONE, Errors, Over, ScoredRows
 from markbase.core.inference.strata import stratified_errors
@@ -46,7 +47,7 @@ def errors_of(
     """Compute what the standard errors need beyond the moments, from `residuals` of another outcome if these are given.
 
     With e the residuals and h the leverages, scores are weighted by e² (HC0), e²·n/(n − k) (HC1), e²/(1 − h) (HC2), e²/(1 −
-    h)² (HC3, also called ``robust``); with clusters they are those of `clustered_errors`, of `crossed_errors` or of `dyadic_errors`, with strata taken within each, with a time those of `serial_errors`. Levels
+    h)² (HC3, also called ``robust``); with clusters they are those of `clustered_errors`, of `crossed_errors` or of `dyadic_errors`, with strata taken within each, with a time those of `serial_errors`, with replicate weights those of `replicate_errors`. Levels
     taken out that each lie in one cluster (of either kind) are not counted among the coefficients: what they take from a cluster is taken from
     its score (Cameron & Miller 2015, doi:10.3368/jhr.50.2.317, section III.B). Raises a `FitError` if there are
     fewer than two clusters, or one in a stratum, or levels taken out lie in several and each is to be left out.
@@ -55,6 +56,7 @@ def errors_of(
     rest = n - p - (1 if fixed_effects is None else fixed_effects.levels)
     if not drawn.clusters and kind == "classical":
         return Errors("classical", rest)
+    replicates = weights.replicates if weights is not None and kind == "replicates" else None
     over = scored_rows(moments, blocks, solution, used, weights, fixed_effects, residuals)
     if drawn.cluster is not None and fixed_effects is not None:
         if kind == "dyadic" and drawn.crossed is not None:
@@ -64,6 +66,8 @@ def errors_of(
             rest = n - p - 1
         elif kind == "CR3":
             refuse_crossed(drawn.cluster, fixed_effects)
+    if replicates is not None:
+        return replicate_errors(over, replicates, p)
     return sandwich(kind, drawn, over, n, rest, p)
 
 

@@ -55,7 +55,7 @@ def joint_test(solution: Solution, combinations: Array, errors: Errors, sigma2: 
     """Test whether `combinations` of the inner coefficients, shape (m, p), are all zero.
 
     Wald's F = zᵀV⁻¹z/r over the r independent ones; `sigma2` is the residual variance, for classical errors. With clusters V rests on
-    as few scores as there are clusters, so that zᵀV⁻¹z is taken as Hotelling's T² on their degrees of freedom d:
+    as few scores as there are clusters (or replicate weights), so that zᵀV⁻¹z is taken as Hotelling's T² on their degrees of freedom d:
     F = zᵀV⁻¹z/r·(d − r + 1)/d on r and d − r + 1 (Pustejovsky & Tipton 2018, doi:10.1080/07350015.2016.1247004); so it is with periods. Of clusters of two
     kinds there is none where V is, in some direction, less than a quarter of what it is of one kind.
     """
@@ -112,6 +112,8 @@ def few_clusters(clusters: int, df: int) -> str:
 
 def too_few_together(errors: Errors, df: int) -> str:
     """Say that clusters, or periods, are too few for a joint test, as a clause."""
+    if errors.replicates:
+        return f"{errors.replicates} replicate weights cannot carry a joint test of {count_noun(df, 'coefficient')}"
     if not errors.periods:
         return few_clusters(errors.fewest_clusters, df)
     return f"{errors.periods} periods, which give {errors.df:.0f} degrees of freedom, cannot carry a joint test of {count_noun(df, 'coefficient')}"

@@ -65,7 +65,7 @@ class Errors:
     """What the standard errors rest on."""
 
     kind: str
-    """``classical``, ``HC0`` to ``HC3``, ``clustered`` (by summed scores, CR1), ``CR3``, ``dyadic`` or ``HAC``."""
+    """``classical``, ``HC0`` to ``HC3``, ``clustered`` (by summed scores, CR1), ``CR3``, ``dyadic``, ``HAC`` or ``replicates``."""
     df: float
     """Degrees of freedom of t, and of the denominator of F of one coefficient: rows less coefficients, or clusters less one; of several strata one
     less for each more; of periods .4 times their number to the power of ⅔; infinite where normal theory is used."""
@@ -92,6 +92,10 @@ class Errors:
     """How many periods there are; 0 for none."""
     crossed: Crossed | None = None
     """A second kind of clusters; None for none."""
+    replicates: int = 0
+    """How many replicate weights they are from; 0 for none."""
+    replicated: str = ""
+    """What these are, in words; empty for none."""
 
     @property
     def by(self) -> tuple[ClusterKind, ...]:
@@ -110,8 +114,8 @@ class Errors:
 
     @property
     def rest_on_few(self) -> bool:
-        """Whether they rest on a few sums of scores, of clusters or periods, so that F is Hotelling's, and p and intervals go by t."""
-        return bool(self.clusters or self.periods)
+        """Whether they rest on a few sums of scores, of clusters or periods, or on replicate weights, so that F is Hotelling's, and p and intervals go by t."""
+        return bool(self.clusters or self.periods or self.replicates)
 
     @property
     def fewest_clusters(self) -> int:
@@ -173,6 +177,8 @@ class Errors:
         """How rows were drawn together, in a few words; empty where they are independent."""
         what, joined = ("clusters", " and of ") if self.members is None else ("members", " or ")
         names = joined.join(f"`{kind.name}`" for kind in self.by)
+        if self.replicates:
+            return "what the replicate weights hold of the sample"
         told = (f"{what} of {names}" * bool(names), f"strata of `{self.strata}`" * bool(self.strata))
         return " within ".join(filter(None, told))
 
@@ -183,6 +189,8 @@ class Errors:
             if np.isinf(self.df):
                 return "errors from the likelihood: rows independent, the form of the model right"
             return "classical errors: one variance for all rows, rows independent"
+        if self.replicates:
+            return f"errors from {self.replicated}: how rows were drawn is in these"
         if self.periods:
             return (
                 f"errors robust to serial correlation (HAC): rows of one `{self.time}` ({self.periods:,} periods), and of those that follow one "

@@ -43,6 +43,9 @@ def fit_linear(
     fixed_effects: str | Sequence[str] | None = None,
     weights: str | None = None,
     weights_are: str = "sampling",
+    replicates: str | Sequence[str] | None = None,
+    replicates_are: str | None = None,
+    replicates_scale: float | None = None,
     main_effects: str = "add",
 ) -> LinearFit:
     """Fit a linear regression by least squares.
@@ -87,6 +90,15 @@ def fit_linear(
     weights_are : str
         ``sampling``: a row stands for others who were not asked, and only the proportions of the
         weights matter. ``frequency``: a row stands for so many rows alike, in whole numbers.
+    replicates : str or sequence of str, optional
+        Replicate weights of a survey, beside the `weights` of the sample: their columns, or what the names have in common (``"w_rep*"``). Errors are from how
+        estimates differ with each of them, with t and F on as many degrees of freedom (one less of ``JK1`` and ``bootstrap``).
+    replicates_are : str, optional
+        How they were made, as the documentation of the survey has it: ``BRR`` (balanced repeated replication), ``Fay`` (the same with weights halved), ``JK1``
+        (one unit left out at a time), ``JK2`` (of pairs), ``SDR`` (successive differences) or ``bootstrap``.
+    replicates_scale : float, optional
+        What the sum of squared differences is multiplied with where it is another than usual: 1/R of R replicates (``BRR``, ``bootstrap``), 4/R (``Fay``, ``SDR``),
+        (R − 1)/R (``JK1``), 1 (``JK2``).
     main_effects : str
         What is done where an interaction comes without the terms it is made of: they are added with a remark (``add``),
         or it is refused (``refuse``).
@@ -130,6 +142,7 @@ def fit_linear(
     Aronow, Samii & Assenova (2015), Political Analysis 23(4), 564-577, doi:10.1093/pan/mpv018 (dyads).
     Lazarus, Lewis, Stock & Watson (2018), Journal of Business & Economic Statistics 36(4), 541-559, doi:10.1080/07350015.2018.1506926 (HAC).
     Fuller (1975), Sankhyā C 37(3), 117-132 (strata).
+    Wolter (2007), Introduction to Variance Estimation, 2nd ed., doi:10.1007/978-0-387-35099-8 (replicate weights).
     Pustejovsky & Tipton (2018), Journal of Business & Economic Statistics 36(4), 672-683, doi:10.1080/07350015.2016.1247004.
 
     Examples
@@ -151,6 +164,9 @@ def fit_linear(
         time=time,
         weights=weights,
         weights_are=weights_are,
+        replicates=replicates,
+        replicates_are=replicates_are,
+        replicates_scale=replicates_scale,
         main_effects=main_effects,
     )
     study = as_study(study)

@@ -36,6 +36,9 @@ def fit_logistic(
     time: str | None = None,
     weights: str | None = None,
     weights_are: str = "sampling",
+    replicates: str | Sequence[str] | None = None,
+    replicates_are: str | None = None,
+    replicates_scale: float | None = None,
     penalty: str | None = None,
     main_effects: str = "add",
 ) -> LogisticFit:
@@ -69,6 +72,8 @@ def fit_logistic(
         A numeric column that says with how much each row counts; a row of 0 is left out, none may be below 0.
     weights_are : str
         ``sampling`` or ``frequency``, as for `fit_linear`.
+    replicates, replicates_are, replicates_scale : str or sequence of str, str, float, optional
+        Replicate weights of a survey and how they were made, as for `fit_linear`; the likelihood is maximised with each of them.
     penalty : str, optional
         ``firth``: penalised likelihood, which has finite estimates also where levels foretell the outcome,
         with intervals and tests by the penalised likelihood itself.
@@ -140,6 +145,9 @@ def fit_logistic(
         time=time,
         weights=weights,
         weights_are=weights_are,
+        replicates=replicates,
+        replicates_are=replicates_are,
+        replicates_scale=replicates_scale,
         main_effects=main_effects,
     )
     request = check_request(study, target, terms, options)

@@ -28,6 +28,7 @@ from markbase.core.estimation.separation import check_levels, find_separation, s
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.formatting import short
 from markbase.core.inference.covariance import sandwich
+from markbase.core.inference.replicate_errors import replicate_errors
 from markbase.core.inference.standard_errors import Errors, Over, ScoredRows, remark_on_clusters
 from markbase.core.study.column import Column
 
@@ -188,6 +189,9 @@ def _errors(request: Request, rows: Likelihood, passed: Passed, information: Inf
         return Errors("classical", math.inf)
     n = request.counted_rows
     over = scored_rows(rows, passed, information, request.weights)
+    if request.weights is not None and request.weights.replicates is not None:
+        replicates = request.weights.replicates
+        return replicate_errors(over, replicates, p, rows.event, rows.weights, likelihood=True)
     errors = sandwich(request.errors, request.drawn_by, over, n, n - p - 1, p)
     return errors if errors.rest_on_few else replace(errors, df=math.inf)
 
