@@ -14,7 +14,7 @@ from markbase.cli.output import held_back, retell
 from markbase.cli.source import Source
 from markbase.cli.typed import named, names_in, pair, parted, split
 from markbase.core.comparison.blocks import Blocks
-from markbase.core.design.options import KINDS, FitOptions
+from markbase.core.design.fit_options import KINDS, FitOptions
 from markbase.core.design.requested_terms import (
     TermRequest,
     all_but,

@@ -9,7 +9,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import fields
 from typing import Any
 
-from markbase.core.design.options import KINDS, FitOptions
+from markbase.core.design.fit_options import KINDS, FitOptions
 from markbase.core.inference.corrections import CORRECTIONS
 from markbase.core.study.codebook import DECLARABLE, GIVEN_KINDS
 from markbase.core.study.column import KINDS as COLUMN_KINDS
@@ -17,16 +17,14 @@ from markbase.core.study.column import ROLES
 from markbase.core.study.replay import STEPS
 from markbase.core.version import FORMAT_VERSION
 from markbase.files.plan_analysis import (
-    BLOCK_KEYS,
     COMPARE_KEYS,
     DESCRIBE_KEYS,
     ELIMINATION_KEYS,
-    FIT_KEYS,
-    IMPUTATION_KEYS,
     OUTPUT_KEYS,
     RELIABILITY_KEYS,
     SCREEN_KEYS,
 )
+from markbase.files.plan_fits import BLOCK_KEYS, FIT_KEYS, IMPUTATION_KEYS
 
 Schema = dict[str, Any]
 _TEXT: Schema = {"type": "string"}

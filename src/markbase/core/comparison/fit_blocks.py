@@ -7,7 +7,7 @@ from typing import Any
 
 from markbase.core.arguments import checked
 from markbase.core.comparison.blocks import AnyFit, Blocks
-from markbase.core.design.options import KINDS
+from markbase.core.design.fit_options import KINDS
 from markbase.core.design.requested_terms import (
     Interaction,
     Polynomial,

@@ -10,7 +10,7 @@ import numpy as np
 from markbase.core.arguments import checked
 from markbase.core.comparison.imputations import Imputations
 from markbase.core.comparison.imputed_rows import Imputed, original_among, what_differs
-from markbase.core.design.options import KINDS
+from markbase.core.design.fit_options import KINDS
 from markbase.core.design.requested_terms import AllBut, TermRequest, degrees_of, read_term
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, listed, near, quoted, without_remarks
 from markbase.core.formatting import plain

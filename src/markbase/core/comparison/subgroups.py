@@ -21,7 +21,7 @@ import numpy as np
 import pandas as pd
 
 from markbase.core.arguments import checked
-from markbase.core.design.options import KINDS
+from markbase.core.design.fit_options import KINDS
 from markbase.core.design.requested_terms import (
     AllBut,
     TermRequest,

@@ -11,7 +11,8 @@ from markbase.core.arguments import checked
 from markbase.core.design.checked_terms import outcome_column
 from markbase.core.design.coefficient_map import components_of, design_columns
 from markbase.core.design.cross_products import gather
-from markbase.core.design.options import FitOptions, check_request, check_room
+from markbase.core.design.fit_options import FitOptions
+from markbase.core.design.options import check_request, check_room
 from markbase.core.design.requested_terms import AllBut, TermRequest
 from markbase.core.design.terms import CodedColumns
 from markbase.core.errors import FitError, remark

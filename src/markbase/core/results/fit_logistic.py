@@ -6,7 +6,8 @@ from collections.abc import Sequence
 
 from markbase.core.arguments import checked
 from markbase.core.design.checked_terms import check_usable
-from markbase.core.design.options import FitOptions, check_request
+from markbase.core.design.fit_options import FitOptions
+from markbase.core.design.options import check_request
 from markbase.core.design.requested_terms import AllBut, TermRequest
 from markbase.core.errors import ColumnError, FitError, LevelError, MarkbaseError, count_noun, listed, quoted, remark
 from markbase.core.formatting import plain, short
