@@ -179,6 +179,21 @@ def test_degrees_of_freedom_of_joint_tests_have_their_limits_and_hold_their_leve
         assert df_of(k, m, 1e-9, 50.0) == pytest.approx(51 / 53 * 50, rel=1e-6)
         assert 0 < df_of(k, m, r, 30.0) < min(li, 30.0)
         assert [df_of(k, m, r, df) for df in (10, 20, 40, 80)] == sorted(df_of(k, m, r, df) for df in (10, 20, 40, 80))
+    for k, m, r, df in ((3, 5, 0.4, 30.0), (5, 10, 1.5, 60.0), (2, 20, 0.1, 25.0)):  # Reiter (2007), with α = rt/(t − 2)
+        t = k * (m - 1)
+        a, seen = r * t / (t - 2), (df + 1) / (df + 3) * df
+        one, two, four = 1 + a, seen - 2 * (1 + a), seen - 4 * (1 + a)
+        parts = (
+            a**2 * two / one**2 / four,
+            8 * a**2 * two / one / four**2,
+            4 * a**2 / one / four,
+            4 * a**2 / four / two,
+            16 * a**2 * two / four**3,
+            8 * a**2 / four**2,
+        )
+        assert df_of(k, m, r, df) == pytest.approx(4 + 1 / (1 / four + sum(parts) / (t - 4)), rel=1e-9)
+    share = 0.3 / 1.3  # of a single coefficient, whatever the number of imputations, those of t
+    assert df_of(1, 20, 0.3, 40.0) == pytest.approx(1 / (share**2 / 19 + 1 / (41 / 43 * 40 * (1 - share))), rel=1e-9)
     assert df_of(2, 3, 0.4, np.inf) == pytest.approx(3 / 2 * 2 * (1 + 1 / 0.4) ** 2, rel=1e-9)  # with k(m − 1) of 4 or fewer
     assert df_of(6, 5, 5.0, 12.0) > 0  # where the approximation ends
     draws, below = np.random.default_rng(7), 0
@@ -253,6 +268,9 @@ def test_words_say_what_is_combined_and_a_fit_to_all_rows_says_that_it_is_none()
         others = [mb.fit_linear(FRAME[["x", "y"]].assign(**{name: FRAME["imputation"]}), "y", ["x"]) for name in ("wave", "important", "impulse")]
         uneven = mb.fit_linear(FRAME.iloc[3:], "y", ["x"])
     assert all("imputations" not in str(f) for f in (alone, *others, uneven))
+    for told in (lambda: mb.describe(FRAME, by="g"), lambda: mb.screen(FRAME, ["x", "w"], outcome="y"), lambda: mb.reliability(FRAME, ["x", "y"])):
+        with pytest.warns(mb.MarkbaseWarning, match="hold 5 imputations of the same cases .* describe one of them"):
+            told()
     (remark,) = mb.Study(FRAME.rename(columns={"imputation": "imp_no"})).remarks()["imp_no"]
     assert "5 imputations of the same cases, 160 rows each?" in remark.text
 

@@ -35,7 +35,7 @@ from markbase.core.design.weights import Weights, take_weights, without_no_weigh
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, listed, quoted, remark
 from markbase.core.study.column import Column
 from markbase.core.study.declarations import as_levels, with_levels, with_shared_levels
-from markbase.core.study.imputed import Stacked, plausible_values, stacked_in
+from markbase.core.study.imputed import Stacked, plausible_values, remark_on_stacked
 from markbase.core.study.repeats import column_of_counts
 from markbase.core.study.study import Study
 from markbase.core.study.time_order import columns_of_times, periods_of
@@ -192,12 +192,7 @@ def check_request(
                 f"`{weighing.name}` is taken as sampling weights, so that {count_noun(sample.used, 'row')} are as many cases. It is a whole number beside combinations of the "
                 f"other columns, each of which stands in one row: if this is a table of counts, its weights are frequencies."
             )
-    imputed = stacked_in(study[n] for n in study.columns if n != target.name)
-    if imputed is not None:
-        remark(
-            f"These rows hold {imputed.imputations} imputations of the same cases (`{imputed.column}`), and each counts as a case of its own: errors are too small, as if there were "
-            f"{imputed.imputations} times as many. Fit each and combine them."
-        )
+    imputed = remark_on_stacked(study[n] for n in study.columns if n != target.name)
     quiet = bool(controls) or imputed is not None
     repeating, unsaid = remark_on_repeated_rows(study, columns, target, used, drawn, quiet=quiet)
     times = columns_of_times(study, target.name)

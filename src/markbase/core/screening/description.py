@@ -25,6 +25,7 @@ from markbase.core.study.column import Column, Level
 from markbase.core.study.few_levels import check_few_levels
 from markbase.core.study.frames import AnyTable
 from markbase.core.study.group_remarks import holds_dates, holds_times
+from markbase.core.study.imputed import remark_on_stacked
 from markbase.core.study.numeric_remarks import looks_like_identifier, whose_numbers
 from markbase.core.study.study import Study, as_study
 from markbase.core.tables import own_table
@@ -171,6 +172,7 @@ def describe(
     2  stays   yes  1978
     """
     study = as_study(study)
+    remark_on_stacked(study[name] for name in study.columns)
     group = _grouping(study, by)
     heavy = checked_weights(weights, {n: study[n] for n in study.columns}) if weights is not None else ""
     chosen, left = _chosen(study, columns, by, weights)

@@ -23,6 +23,7 @@ from markbase.core.screening.unheeded import unheeded_in, unheeded_words
 from markbase.core.study.column import Column
 from markbase.core.study.consistency import Consistency, consistency_of
 from markbase.core.study.frames import AnyTable
+from markbase.core.study.imputed import remark_on_stacked
 from markbase.core.study.study import Study, as_study
 from markbase.core.study.transformations import check_numeric
 from markbase.core.tables import own_table
@@ -253,6 +254,7 @@ def reliability(study: Study | AnyTable, items: Sequence[str], *, level: float =
     0.84
     """
     study = as_study(study)
+    remark_on_stacked(study[name] for name in study.columns)
     if len(items) < 2:
         raise MarkbaseError(
             f"A scale has two items or more, and there is {f'`{items[0]}` alone' if items else 'none'}."

@@ -30,6 +30,7 @@ from markbase.core.screening.variance_inflation import (
 )
 from markbase.core.study.column import Column
 from markbase.core.study.frames import AnyTable
+from markbase.core.study.imputed import remark_on_stacked
 from markbase.core.study.study import Study, as_study
 
 _METHODS = ("pearson", "spearman")
@@ -145,6 +146,7 @@ def screen(
     2  travel_min  23.1
     """
     study = as_study(study)
+    remark_on_stacked(study[name] for name in study.columns)
     if method not in _METHODS:
         raise MarkbaseError(f"`{method}` is no way to correlate; there are `pearson` and `spearman`.")
     if method == "spearman" and weights is not None:

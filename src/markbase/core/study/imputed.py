@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from markbase.core.errors import remark
 from markbase.core.rows.parts import InParts
 from markbase.core.study.column import Column
 
@@ -59,9 +60,15 @@ def _counts_of(column: Column) -> np.ndarray:
     return counts if follows else counts[:0]
 
 
-def stacked_in(columns: Iterable[Column]) -> Stacked | None:
-    """Return what the first of some columns that numbers imputations says of them; None where none does."""
-    return next((found for column in columns if (found := stacked(column)) is not None), None)
+def remark_on_stacked(columns: Iterable[Column]) -> Stacked | None:
+    """Say that rows hold imputations of the same cases where one of some columns numbers them; return what the first that does says, None where none does."""
+    found = next((own for column in columns if (own := stacked(column)) is not None), None)
+    if found is not None:
+        remark(
+            f"These rows hold {found.imputations} imputations of the same cases (`{found.column}`), and each counts as a case of its own: errors, intervals and p are too small, as if "
+            f"there were {found.imputations} times as many. Combine fits of each, and describe one of them."
+        )
+    return found
 
 
 def plausible_values(name: str, columns: Collection[str]) -> tuple[str, ...]:
