@@ -26,6 +26,7 @@ from rich.table import Table
 import markbase as mb
 from markbase.core.study.trail import TrailStep
 from markbase.show.group_tables import groups_section, pairs_section
+from markbase.show.imputations import imputations_page, imputations_record
 from markbase.show.page import Page
 from markbase.show.records import to_json
 from markbase.show.regression import regression_record
@@ -56,6 +57,13 @@ def drawn_study(rng: random.Random, seed: int) -> mb.Study:
         own, name="guest_of", values=other.astype(np.int32), role=None
     )  # another choir in every row: dyads
     study = study._with(guests, TrailStep("open", "guest_of", "Another choir in every row."))
+    draws, score, weight = np.random.default_rng(seed), study.column("belonging"), study.column("weight")
+    told = replace(score, name="belonging_2", values=score.values + draws.normal(0, 6, study.rows))
+    study = study._with(told, TrailStep("open", "belonging_2", "A second plausible value."))
+    for k in range(12):  # choirs drawn with replacement
+        times = draws.multinomial(len(own.levels), np.full(len(own.levels), 1 / len(own.levels)))[own.values]
+        more = replace(weight, name=f"rep{k}", values=weight.values * times, role=None)
+        study = study._with(more, TrailStep("open", more.name, "Replicate weights."))
     for k in range(rng.choice([0, 1, 2, 3])):
         pool = [*NUMERIC, *(n for n in study.columns if n.startswith("d_"))]
         how, name = rng.choice([*ONE, *TWO, "cut", *["calculate"] * 6, "classify"]), f"d_{k}"
@@ -115,6 +123,9 @@ def drawn_settings(rng: random.Random, kind: str) -> dict[str, Any]:
             {"strata": "district", "cluster": "choir"},
         ]
     )
+    if rng.random() < 0.1:
+        settings = {"level": 0.95, "weights": "weight", "replicates": "rep*", "replicates_are": "bootstrap"}
+        return settings if kind == "linear" else settings | {"event": "yes"}
     settings |= rng.choice([{}, {}, {"weights": "concerts", "weights_are": "frequency"}, {"weights": "weight"}])
     if kind == "linear":
         return settings | rng.choice(
@@ -164,6 +175,17 @@ def subgroups(found: Any, folder: Path) -> None:
         alone = [fit.rows_used.counted for fit in found.fits.values()]
         if sum(alone) != found.pooled.rows_used.counted:
             raise RuntimeError(f"{alone} rows in the levels, and {found.pooled.rows_used.counted} together")
+
+
+def imputations(found: Any, folder: Path) -> None:
+    """Ask everything of a model over plausible values, and refuse combined errors below those of the mean variance."""
+    groups = [v.name for v in found.fit.variables if v.is_categorical and not found.not_averaged(v.name)]
+    to_text(imputations_page(found, groups)), to_json(imputations_record(found, groups)), found._repr_html_()
+    mb.write_document(found, folder / "i.md", replace=True)
+    table = found.coefficients.dropna(subset=["p"])
+    within = np.mean([fit.coefficients["se"].loc[table.index] ** 2 for fit in found.fits.values()], axis=0)
+    if (table["se"] ** 2 < within * (1 - 1e-9)).any() or not table["missing_information"].between(0, 1).all():
+        raise RuntimeError(f"combined errors are smaller than those of each\n{table}")
 
 
 def group_page(fit: Any, group: str) -> str:
@@ -232,6 +254,10 @@ def main(models: int, seed: int) -> None:
                 each = lambda by=by: mb.fit_subgroups(study, outcome, terms, by, kind=kind, **settings)  # noqa: B023, E731 - called at once
                 if (found := _asked("subgroups", each, about, ended)) is not None:
                     _asked("subgroups told", lambda: subgroups(found, Path(folder)), f"by {by}, {about}", ended)
+            if kind == "linear":
+                values = lambda: mb.fit_imputations(study, ["belonging", "belonging_2"], terms, **settings)  # noqa: B023, E731 - called at once
+                if (found := _asked("plausible values", values, about, ended)) is not None:
+                    _asked("plausible values told", lambda: imputations(found, Path(folder)), about, ended)
     table = Table(title=f"{models} models, seed {seed}", title_justify="left")
     for head in ("what", "answered", "refused in a sentence", "defects"):
         table.add_column(head, justify="left" if head == "what" else "right")

@@ -140,6 +140,10 @@ def test_joint_tests_are_those_of_dense_columns_and_the_same_from_every_base():
         assert other.overall.statistic == pytest.approx(found.overall.statistic, rel=1e-8)
     crossed = [mb.fit_imputations(mb.Study(FRAME).mark("g", base), "y", TERMS, "imputation") for base in "ab"]
     assert [c.terms.iloc[2]["statistic"] for c in crossed] == [pytest.approx(crossed[0].terms.iloc[2]["statistic"], rel=1e-7)] * 2
+    cubic = mb.fit_imputations(FRAME.assign(x=FRAME["x"] + 40), "y", [mb.polynomial("x", 3)], "imputation")  # powers that all but coincide
+    centred = mb.fit_imputations(FRAME, "y", [mb.polynomial("x", 3)], "imputation")
+    assert cubic.terms["df"][0] == 3
+    assert cubic.overall.statistic == pytest.approx(centred.overall.statistic, rel=1e-6)
     clustered = mb.fit_imputations(FRAME, "y", ["x", "g"], "imputation", cluster="t")  # Hotelling's: (d − k + 1)/d of it, d = 19
     plain = combined_test(*(np.array(own) for own in clustered_by_hand()), np.inf)
     assert clustered.terms.iloc[1]["statistic"] == pytest.approx(plain.statistic * 18 / 19, rel=1e-7)
@@ -195,7 +199,8 @@ def test_degrees_of_freedom_of_joint_tests_have_their_limits_and_hold_their_leve
     share = 0.3 / 1.3  # of a single coefficient, whatever the number of imputations, those of t
     assert df_of(1, 20, 0.3, 40.0) == pytest.approx(1 / (share**2 / 19 + 1 / (41 / 43 * 40 * (1 - share))), rel=1e-9)
     assert df_of(2, 3, 0.4, np.inf) == pytest.approx(3 / 2 * 2 * (1 + 1 / 0.4) ** 2, rel=1e-9)  # with k(m − 1) of 4 or fewer
-    assert df_of(6, 5, 5.0, 12.0) > 0  # where the approximation ends
+    for df in (8.0, 4.0):  # where the approximation ends: those of a single coefficient
+        assert df_of(6, 5, 1.0, df) == pytest.approx(1 / (0.5**2 / 4 + 1 / ((df + 1) / (df + 3) * df * 0.5)), rel=1e-9)
     draws, below = np.random.default_rng(7), 0
     for _ in range(1500):  # of 30 rows with a third of the outcome imputed from all of what is known
         below += one_null_p(draws) < 0.05
@@ -239,6 +244,15 @@ def test_the_data_before_imputation_are_left_out_and_what_was_imputed_is_counted
     assert same.overall.statistic == pytest.approx(fit.overall.statistic, rel=1e-9)
     lost = mb.fit_imputations(FRAME.assign(x=FRAME["x"].where((FRAME["imputation"] != 2) | (FRAME["who"] > 110))), "y", ["x"], "imputation")
     assert f"{(WHOLE['who'] > 110).sum()} to 160 of 160 rows, not as many in each" in " ".join(str(lost).split())
+    fewer, own = min(fit.df_rest for fit in lost.fits.values()), [fit.coefficients.iloc[1] for fit in lost.fits.values()]
+    assert fewer < lost.fits["1"].df_rest
+    assert lost.coefficients["df"][1] == pytest.approx(by_rules([t["estimate"] for t in own], [t["se"] for t in own], fewer)[2], rel=1e-9)
+    assert lost.terms["df_rest"][0] == pytest.approx(lost.coefficients["df"][1], rel=1e-9)
+    hole = lambda *numbers: FRAME["x"].where(
+        ~((FRAME["imputation"].isin(numbers[:1]) & (FRAME["who"] < 103)) | (FRAME["imputation"].isin(numbers[1:]) & (FRAME["who"] < 110)))
+    )  # noqa: E731
+    for some in (FRAME.assign(x=hole(1)).query("imputation < 3"), FRAME.assign(x=hole(1, 2))):  # two alone, and one of the others has more gaps
+        assert not mb.fit_imputations(some, "y", ["x"], "imputation").imputed.original
     waves = FRAME.assign(x=rng.normal(size=len(FRAME)), y=rng.normal(size=len(FRAME)))
     assert "are they imputations of the same cases, and not other rows" in " ".join(str(mb.fit_imputations(waves, "y", ["x"], "imputation")).split())
 
