@@ -237,6 +237,7 @@ def test_the_data_before_imputation_are_left_out_and_what_was_imputed_is_counted
     named = FRAME.assign(imputation=[f"file-{k}.csv" for k in FRAME["imputation"]])
     pd.testing.assert_frame_equal(mb.fit_imputations(named, "y", TERMS, "imputation").coefficients, found.coefficients)
     alike = pd.concat([EACH[0].assign(imputation=k) for k in (1, 2, 3)])
+    assert "Most information" not in str(mb.fit_imputations(alike, "y", ["x", "g"], "imputation"))
     same, fit = mb.fit_imputations(alike, "y", ["x", "g"], "imputation"), mb.fit_linear(EACH[0], "y", ["x", "g"])
     assert same.coefficients[["estimate", "se"]].to_numpy() == pytest.approx(fit.coefficients[["estimate", "se"]].to_numpy(), rel=1e-10)
     assert "nothing: the columns of the model are the same in all imputations" in " ".join(str(same).split())
@@ -248,9 +249,11 @@ def test_the_data_before_imputation_are_left_out_and_what_was_imputed_is_counted
     assert fewer < lost.fits["1"].df_rest
     assert lost.coefficients["df"][1] == pytest.approx(by_rules([t["estimate"] for t in own], [t["se"] for t in own], fewer)[2], rel=1e-9)
     assert lost.terms["df_rest"][0] == pytest.approx(lost.coefficients["df"][1], rel=1e-9)
-    hole = lambda *numbers: FRAME["x"].where(
-        ~((FRAME["imputation"].isin(numbers[:1]) & (FRAME["who"] < 103)) | (FRAME["imputation"].isin(numbers[1:]) & (FRAME["who"] < 110)))
-    )  # noqa: E731
+
+    def hole(*numbers):
+        few = FRAME["imputation"].isin(numbers[:1]) & (FRAME["who"] < 103)
+        return FRAME["x"].where(~few & ~(FRAME["imputation"].isin(numbers[1:]) & (FRAME["who"] < 110)))
+
     for some in (FRAME.assign(x=hole(1)).query("imputation < 3"), FRAME.assign(x=hole(1, 2))):  # two alone, and one of the others has more gaps
         assert not mb.fit_imputations(some, "y", ["x"], "imputation").imputed.original
     waves = FRAME.assign(x=rng.normal(size=len(FRAME)), y=rng.normal(size=len(FRAME)))
@@ -285,6 +288,8 @@ def test_words_say_what_is_combined_and_a_fit_to_all_rows_says_that_it_is_none()
     for told in (lambda: mb.describe(FRAME, by="g"), lambda: mb.screen(FRAME, ["x", "w"], outcome="y"), lambda: mb.reliability(FRAME, ["x", "y"])):
         with pytest.warns(mb.MarkbaseWarning, match="hold 5 imputations of the same cases .* describe one of them"):
             told()
+    assert not mb.Study(FRAME[["x"]].assign(imputed=FRAME["imputation"] + 0.5)).remarks().get("imputed")
+    assert "5 imputations" in mb.Study(FRAME[["x"]].assign(imputed=FRAME["imputation"] + 4)).remarks()["imputed"][0].text
     (remark,) = mb.Study(FRAME.rename(columns={"imputation": "imp_no"})).remarks()["imp_no"]
     assert "5 imputations of the same cases, 160 rows each?" in remark.text
 

@@ -68,7 +68,7 @@ def imputations_page(found: Imputations, groups: Sequence[str] = (), correction:
         Section("2  Does the model say anything", blocks=(Facts(tuple(_whether(found))),)),
         Section("3  How much", "combined, and in the single fits", (_how_much(found),)),
         Section("4  Which terms", _terms_note(found), _terms(found)),
-        Section("5  Which coefficients, against which base", note, (imputations_table(found), _legend())),
+        Section("5  Which coefficients, against which base", note, (imputations_table(found), _legend(found))),
     ]
     if isinstance(fit, LogisticFit):
         sections.append(
@@ -164,6 +164,8 @@ def _whether(found: Imputations) -> list[tuple[str, str]]:
                 f"{told} `{fit.outcome.name}`",
             )
         ]
+    if isinstance(fit, LogisticFit) and fit.penalty:
+        words.append(("penalty", "penalised likelihoods (Firth), combined and tested by their curvature (Wald)"))
     return [
         *words,
         (
@@ -219,12 +221,13 @@ def imputations_table(found: Imputations, *, formal: bool = False) -> Table:
     return laid_out("term, level", statistics, entries, formal=formal, strip_head="lower ┊ higher")
 
 
-def _legend() -> Facts:
+def _legend(found: Imputations) -> Facts:
+    known = "without gaps" if found.by else "with the outcome known"
     return Facts(
         (
             (
                 "missing",
-                "the share of what the rows would tell of a coefficient without gaps that is lost to them (fraction of missing information)",
+                f"the share of what the rows would tell of a coefficient {known} that is lost (fraction of missing information)",
             ),
         )
     )

@@ -28,6 +28,7 @@ _MOST_LEVELS = 12
 """Of groups of more levels the joint test alone is told in words."""
 _MOST_NAMED, _MOST_TOLD = 5, 4
 """So many terms are named, or told, where the answers stand."""
+_NOTHING = 1e-9
 _FEW_ROWS = 0.05
 """A share of rows whose outcome was imputed from which on it is told."""
 
@@ -265,11 +266,13 @@ def _on_information(found: CombinedFits) -> list[str]:
     m, most = len(found.fits), max(rows, key=lambda r: r["missing_information"])
     share = float(most["missing_information"])
     moved = max((r for r in rows if r["se"] > 0), key=lambda r: r["simulation_error"] / r["se"])
+    if not moved["simulation_error"] > _NOTHING * moved["se"]:
+        return []  # they are all the same
     name, other = (f"`{label_of(r['term'], r['level'])}`" for r in (most, moved))
-    what = "imputations" if found.by else "plausible values"
+    what, known = ("imputations", "without gaps") if found.by else ("plausible values", "with the outcome known")
     where = f" of {other}" if other != name else ""
     told = (
-        f"Most information is missing on {name}: {as_percent(share)} of what the rows would tell of it without gaps is lost. With {m} other {what} its estimate"
+        f"Most information is missing on {name}: {as_percent(share)} of what the rows would tell of it {known} is lost. With {m} other {what} its estimate"
         f"{'' if not where else f', or that{where},'} would differ by chance by about {number(moved['simulation_error'] / moved['se'], 2)} of its standard error."
     )
     wanted = math.ceil(100 * share)

@@ -56,7 +56,9 @@ def _counts_of(column: Column) -> np.ndarray:
         numbers, counts = (np.asarray(own) for own in found) if found is not None else (np.zeros(0), np.zeros(0))
     else:
         numbers, counts = np.unique(values[~np.isnan(values)], return_counts=True)
-    follows = len(numbers) and numbers[0] in (0, 1) and np.array_equal(numbers, numbers[0] + np.arange(len(numbers)))
+    follows = (
+        len(numbers) and numbers[0] >= 0 and np.array_equal(numbers, np.round(numbers[0]) + np.arange(len(numbers)))
+    )
     return counts if follows else counts[:0]
 
 
