@@ -347,6 +347,23 @@ def test_the_command_a_plan_and_a_manuscript_tell_the_same(tmp_path):
     assert "in each of 5 imputations, and the estimates were combined by Rubin's (1987) rules" in (out / "methods.txt").read_text("utf-8")
     assert pd.read_csv(out / "tables" / "f-coefficients.csv")["se"].tolist() == pytest.approx(found.coefficients["se"].tolist(), rel=1e-12)
     assert json.loads((out / "results.json").read_text("utf-8"))["imputations"]["f"]["overall"]["statistic"] == pytest.approx(found.overall.statistic)
+    frame = mb.demo.choir_imputed().frame()
+    frame[frame["imputation"] == 1].assign(pv1x=frame["belonging"], pv2x=frame["belonging"] + 1.0).to_csv(tmp_path / "pv.csv", index=False)
+    for data, outcome, entry, terms in (
+        (FILES, "belonging", 'outcome = "belonging"\nimputation = "imputation"', ["age", "voice", "travel_km", "rehearsals"]),
+        (["pv.csv"], "pv1x", 'outcomes = ["pv1x", "pv2x"]', ["age", "voice", "travel_km", "rehearsals", "belonging"]),
+    ):
+        text = run("start", *data, "--outcome", outcome, "--into", f"{outcome}.toml", cwd=tmp_path) and (tmp_path / f"{outcome}.toml").read_text(
+            "utf-8"
+        )
+        assert [e.split("   #")[0] for e in text.split("[[imputations]]")[1].splitlines()[2:4]][: entry.count("\n") + 1] == entry.split("\n")
+        drafted = mb.read_plan(tmp_path / f"{outcome}.toml").analysis
+        assert (list(drafted.imputations[0].terms), drafted.fits) == (
+            terms[:4] if outcome == "belonging" else [t for t in terms if t != "belonging"],
+            (),
+        )
+        assert ("[screen]" in text) == (outcome == "pv1x")
+        assert run("run", f"{outcome}.toml", "--into", f"{outcome}-out", cwd=tmp_path).returncode == 0
     for text, words in (
         ('imputation = "imputation"', 'outcomes = ["a"]'), ("two plausible values or more", None), ('imputation = "imputation"\n', ""), ("or plausible values in the place of both", None),
     ):  # fmt: skip

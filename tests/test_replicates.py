@@ -129,13 +129,24 @@ def test_every_command_a_plan_and_a_saved_fit_tell_the_same_errors(tmp_path):
     assert both.coefficients["se"].tolist() == pytest.approx(np.sqrt(within + 1.5 * between).tolist(), rel=1e-9)
 
 
-def test_what_replicate_weights_do_not_go_with_is_refused_and_what_is_not_made_use_of_told():
+def test_what_replicate_weights_do_not_go_with_is_refused_and_what_is_not_made_use_of_told(tmp_path):
     study, fit = with_weights(MADE["BRR"]), mb.fit_linear
     with pytest.warns(mb.MarkbaseWarning, match="`r1` to `r16` may be 16 replicate weights"):
         fit(study, "y", ["x"], weights="w")
     with warnings.catch_warnings():
         warnings.simplefilter("error")
         fit(mb.Study(FRAME.assign(**{f"item{k}": rng.integers(1, 6, N) for k in range(1, 12)}, w=rng.uniform(1, 5, N))), "y", ["x"], weights="w")
+    made = with_weights(MADE["JK2"])
+    told = {name: [r.text for r in own] for name, own in made.remarks().items()}
+    assert "16 replicate weights, `r1` to `r16`?" in told["r1"][0]
+    assert not any(f"r{k}" in told for k in range(2, 17))
+    panel = FRAME.assign(**{f"income{k}": np.exp(FRAME["y"] + 0.2 * rng.normal(size=N)) for k in range(1, 12)}, wealth=np.exp(FRAME["y"]))
+    assert not any("replicate" in r.text for own in mb.Study(panel).remarks().values() for r in own)
+    made.frame().to_csv(tmp_path / "j.csv", index=False)
+    draft = run("start", "j.csv", "--outcome", "y", cwd=tmp_path).stdout
+    assert '# replicates = "r*"' in draft
+    assert "r1 to r16, 16 columns (may be replicate weights)" in draft
+    assert 'terms = ["w", "g", "x", "yes"]' in draft
     factors = mb.Study(FRAME.assign(**{f"f{k}": own for k, own in enumerate(1 + 0.5 * HALVES, 1)}))
     with pytest.warns(mb.MarkbaseWarning, match="On average `f1` is .* factors that the weights are to be multiplied with first"):
         fit(factors, "y", ["x"], weights="w", replicates="f*", replicates_are="Fay")

@@ -22,6 +22,7 @@ from markbase.core.rows.row_functions import sample_of
 from markbase.core.study.column import Column
 from markbase.core.study.exact_sums import find_totals
 from markbase.core.study.group_remarks import holds_dates, holds_times, separator_of_answers
+from markbase.core.study.imputed import plausible_values, stacked
 from markbase.core.study.numeric_remarks import (
     classification_of,
     looks_like_group_numbers,
@@ -31,6 +32,7 @@ from markbase.core.study.numeric_remarks import (
     whose_numbers,
 )
 from markbase.core.study.repeats import column_of_counts
+from markbase.core.study.replicate_columns import replicate_columns
 from markbase.core.study.study import Study
 from markbase.core.study.time_order import are_times, columns_of_times
 from markbase.core.study.trail import inline
@@ -40,7 +42,7 @@ from markbase.files.text_files import STANDARD
 from markbase.files.whole_files import refuse_to_replace, write_whole
 from markbase.show.study import as_option
 
-_MOST_TERMS = 12
+_MOST_TERMS, _MOST_NAMED = 12, 6
 _MOST_LEVELS = 12
 _ALIKE = 0.95
 _EVEN = 2
@@ -109,10 +111,20 @@ def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
     explained = _toml(outcome)
     text += _marked(study, terms)
     by = next((name for name in terms if study[name].is_categorical), "")
-    text += f"\n[[describe]]\ncolumns = {_toml([outcome, *terms])}\n"
-    text += f"# by = {_toml(by)}   # each level of it, beside all rows\n" if by else ""
-    text += f"\n[screen]\noutcome = {explained}\nterms = {_toml(terms)}\n{_about_weights(study, outcome)}"
-    text += f'\n[[fit]]\nname = "all together"\noutcome = {explained}\n'
+    imputed, values = _imputation(study, outcome), _plausible(study, outcome)
+    if imputed:
+        text += "\n# A description and a screening are of one imputation: keep its rows, in a plan of its own.\n"
+    else:
+        text += f"\n[[describe]]\ncolumns = {_toml([outcome, *terms])}\n"
+        text += f"# by = {_toml(by)}   # each level of it, beside all rows\n" if by else ""
+        text += f"\n[screen]\noutcome = {explained}\nterms = {_toml(terms)}\n{_about_weights(study, outcome)}"
+    text += f'\n[[{"imputations" if imputed or values else "fit"}]]\nname = "all together"\n'
+    if values:
+        text += f"outcomes = {_toml(values)}   # GUESS: plausible values of one measurement, a fit for each, combined\n"
+    else:
+        text += f"outcome = {explained}\n"
+    if imputed:
+        text += f"imputation = {_toml(imputed)}   # GUESS: it numbers imputations of the same cases, a fit for each, combined\n"
     if logistic:
         told = " or ".join(map(_toml, levels))
         settled = column.event is not None and column.event < len(levels)
@@ -125,7 +137,7 @@ def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
     groups = [name for name in terms if study[name].is_categorical][:2]
     if groups:
         text += f"groups = {_toml(groups)}   # GUESS: told level by level and pair by pair\n"
-    if len(terms) > 1:
+    if len(terms) > 1 and not (imputed or values):
         half = (len(terms) + 1) // 2
         first, second = _toml(terms[:half]), _toml(terms[half:])
         kind = f'# kind = "logistic"\n# event = {_toml(known)}\n' if logistic else ""
@@ -165,7 +177,37 @@ def _about_rows(study: Study, outcome: str) -> str:
         )  # how long something took is not
         if even and are_times(column):
             text += f"# time = {_toml(column.name)}   # if rows of one {_one_line(column.name)}, and of those that follow one another, may go together (HAC)\n"
-    return text + _about_weights(study, outcome)
+    text += _about_weights(study, outcome)
+    if several := _replicates(study, outcome):
+        stem = several[0].rstrip("0123456789")
+        text += f"# replicates = {_toml(f'{stem}*')}   # if these are the replicate weights of the survey: errors are from them, and from no clusters or strata\n"
+        text += '# replicates_are = "BRR"   # or "Fay", "JK1", "JK2", "SDR", "bootstrap": its documentation says\n'
+    return text
+
+
+def _imputation(study: Study, outcome: str) -> str:
+    """Name the column that numbers imputations of the same cases; empty for none."""
+    return next((name for name in study.columns if name != outcome and stacked(study[name]) is not None), "")
+
+
+def _naming_cases(study: Study, imputation: str) -> list[str]:
+    """Name the columns of whole numbers that each case has its own of, the same in every imputation."""
+    told = None if study.in_parts else stacked(study[imputation])
+    if told is None:
+        return []
+    numeric = [study[n] for n in study.columns if not study[n].is_categorical and study[n].valid == study.rows]
+    own = [c for c in numeric if c.distinct_count == told.rows]
+    return [c.name for c in own if np.array_equal(sample_of(c.values), np.round(sample_of(c.values)))]
+
+
+def _plausible(study: Study, outcome: str) -> list[str]:
+    """Name the plausible values of which the outcome is one; none where it is not."""
+    return list(plausible_values(outcome, study.columns))
+
+
+def _replicates(study: Study, outcome: str) -> tuple[str, ...]:
+    """Name the columns that may be replicate weights."""
+    return replicate_columns([study[name] for name in study.columns if name != outcome])
 
 
 def _about_weights(study: Study, outcome: str) -> str:
@@ -216,13 +258,27 @@ def _terms(study: Study, outcome: str) -> tuple[list[str], list[str]]:
         [c for c in map(study.column, study.columns) if not c.is_categorical and c.role != "identifier"]
     )
     source, counting = study[outcome].made, _counting(study, outcome)
+    apart = dict.fromkeys(_replicates(study, outcome), "may be replicate weights")
+    apart |= dict.fromkeys(_plausible(study, outcome), "plausible values of the same")
+    apart |= {
+        name: "plausible values: fit with one of them after another"
+        for name in study.columns
+        if plausible_values(name, study.columns) and name not in apart
+    }
+    if name := _imputation(study, outcome):
+        apart |= {name: "it numbers imputations"} | dict.fromkeys(_naming_cases(study, name), "it names the cases")
     for name in study.columns:
         column = study[name]
-        why = "counts of cases" if name == counting else _why_not(column, name, outcome, source.of if source else ())
+        why = (
+            "counts of cases"
+            if name == counting
+            else apart.get(name) or _why_not(column, name, outcome, source.of if source else ())
+        )
         if why is None and len(terms) < _MOST_TERMS:
             terms.append(name)
         elif name != outcome:
             left.append(f"{name} ({why or 'more than ' + str(_MOST_TERMS) + ' terms'})")
+    left = _several_at_once(left)
     for name in list(terms):
         near = _reproduces(study[outcome], study[name])
         if near or (outcome in totals and name in totals[outcome]):
@@ -235,6 +291,22 @@ def _terms(study: Study, outcome: str) -> tuple[list[str], list[str]]:
         why = f": {'; '.join(left[:6])}" if left else ""
         raise MarkbaseError(f"No column of the data could explain `{outcome}`{why}.")
     return terms, left
+
+
+def _several_at_once(left: list[str]) -> list[str]:
+    """Put columns that were left out for the same reason, many of them, together."""
+    by_reason: dict[str, list[str]] = {}
+    for text in left:
+        name, _, why = text.rpartition(" (")
+        by_reason.setdefault(why, []).append(name)
+    return [
+        f"{names[0]} ({why}"
+        if len(names) == 1
+        else f"{', '.join(names)} ({why}"
+        if len(names) <= _MOST_NAMED
+        else f"{names[0]} to {names[-1]}, {len(names)} columns ({why}"
+        for why, names in by_reason.items()
+    ]
 
 
 def _counting(study: Study, outcome: str) -> str:

@@ -10,10 +10,10 @@ from numpy.typing import NDArray
 
 from markbase.core.design.drawn import DrawnBy
 from markbase.core.design.fit_options import KINDS_OF_ERRORS, OF_CLUSTERS, FitOptions
-from markbase.core.design.replicates import unused_replicates
 from markbase.core.errors import FitError, MarkbaseError, count_noun, listed, near, quoted, remark
 from markbase.core.study.column import Column
 from markbase.core.study.declarations import as_levels
+from markbase.core.study.replicate_columns import unused_replicates
 from markbase.core.study.study import Study
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import fnmatch
-import re
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -13,8 +12,8 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, listed, near, quoted, remark
 from markbase.core.formatting import short
-from markbase.core.rows.row_functions import sample_of
 from markbase.core.study.column import Column
+from markbase.core.study.replicate_columns import in_order
 from markbase.core.study.study import Study
 
 METHODS = ("BRR", "Fay", "JK1", "JK2", "SDR", "bootstrap")
@@ -29,9 +28,6 @@ _WORDS = {
 }
 _FEWEST, _OFF = 2, 1.5
 """So many replicates there are at least, and the mean of one is no further from that of the weights than so many times."""
-_NUMBERED = re.compile(r"^(.*?)(\d+)$")
-_MANY, _ALIKE, _TOGETHER = 8, 0.35, 0.3
-"""So many numbered columns, whose mean is about that of the weights to within a share, and which go with them so far (r), may be replicate weights."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -75,13 +71,8 @@ def replicate_names(given: str | Sequence[str], columns: Collection[str]) -> tup
         fitting = [c for c in columns if fnmatch.fnmatchcase(c, name)]
         if not fitting:
             raise ColumnError(f"No column has a name that fits `{name}`.{near(name.replace('*', '1'), columns)}")
-        found += sorted(fitting, key=_in_order)
+        found += sorted(fitting, key=in_order)
     return tuple(dict.fromkeys(found))
-
-
-def _in_order(name: str) -> tuple[str, int]:
-    parts = _NUMBERED.match(name)
-    return (parts[1], int(parts[2])) if parts else (name, 0)
 
 
 def take_replicates(
@@ -141,29 +132,6 @@ def take_replicates(
     return Replicates(names, tuple(values), method, scale_of(method, len(names)) if scale is None else float(scale))
 
 
-def unused_replicates(columns: Sequence[Column], weights: Column) -> tuple[str, ...]:
-    """Return the columns that may be replicate weights of some weights, of which no use is made: numbered, as large as these on average, and going with them."""
-    stems: dict[str, list[Column]] = {}
-    for column in columns:
-        parts = _NUMBERED.match(column.name)
-        if parts and not column.is_categorical and column.valid and column.name != weights.name:
-            stems.setdefault(parts[1], []).append(column)
-    main = sample_of(weights.values)
-    for own in stems.values():
-        if len(own) >= _MANY and all(_like_weights(sample_of(c.values), main) for c in (own[0], own[-1])):
-            return tuple(sorted((c.name for c in own), key=_in_order))
-    return ()
-
-
 def _mean_of(values: Any, used: NDArray[np.bool_] | None) -> float:
     """Return the mean of a column in the rows used."""
     return float((values if used is None else values[used]).mean())
-
-
-def _like_weights(values: NDArray[np.float64], main: NDArray[np.float64]) -> bool:
-    both = np.isfinite(values) & np.isfinite(main)
-    values, main = values[both], main[both]
-    if len(values) < _MANY or values.min() < 0 or not values.mean() > 0 or not np.ptp(values) > 0:
-        return False
-    alike = abs(values.mean() / main.mean() - 1) < _ALIKE
-    return alike and (not np.ptp(main) > 0 or float(np.corrcoef(values, main)[0, 1]) > _TOGETHER)

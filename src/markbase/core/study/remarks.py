@@ -18,6 +18,7 @@ from markbase.core.study.marked_numbers import marks_on
 from markbase.core.study.numeric_remarks import looks_coded, numeric_remarks
 from markbase.core.study.remark import Remark, about_blocks
 from markbase.core.study.repeats import column_of_counts
+from markbase.core.study.replicate_columns import replicate_columns
 from markbase.core.study.written_numbers import decimals_in_doubt, numbers_as_written, signs_of_bounds
 
 
@@ -28,6 +29,11 @@ def remarks_on(columns: Sequence[Column]) -> dict[str, list[Remark]]:
     found = {
         c.name: _remarks(c, totals.get(c.name, ()), 0 if c.is_categorical else answers[c.span] - 1) for c in columns
     }
+    several = replicate_columns(numeric)
+    found |= {c.name: [] for c in numeric if c.name in several and not c.fault}
+    if several:
+        text = f"{len(several)} replicate weights, `{several[0]}` to `{several[-1]}`? beside the weights of the sample a fit takes its errors from them"
+        found[several[0]].append(Remark(text))
     for column in numeric:
         several = plausible_values(column.name, [c.name for c in numeric])
         if several and column.name == several[0]:
