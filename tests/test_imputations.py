@@ -275,7 +275,7 @@ def test_words_say_what_is_combined_and_a_fit_to_all_rows_says_that_it_is_none()
         str(mb.fit_imputations(imputed, "y", ["x"], "imputation")).split()
     )
     with pytest.warns(mb.MarkbaseWarning, match="hold 5 imputations of the same cases") as told:
-        fit = mb.fit_linear(FRAME, "y", ["x", "g"])
+        fit = mb.fit_linear(FRAME.rename(columns={"who": "person_id"}), "y", ["x", "g", "w"])  # of which w is the same in all rows of a person
     assert len(told) == 1
     assert "5 imputations of the same cases (imputation, 160 rows each)" in " ".join(str(fit).split())
     assert "cluster the errors" not in str(fit)

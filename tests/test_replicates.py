@@ -147,6 +147,9 @@ def test_what_replicate_weights_do_not_go_with_is_refused_and_what_is_not_made_u
     assert '# replicates = "r*"' in draft
     assert "r1 to r16, 16 columns (may be replicate weights)" in draft
     assert 'terms = ["w", "g", "x", "yes"]' in draft
+    with warnings.catch_warnings():
+        warnings.simplefilter("error")
+        fit(with_weights(10 * MADE["BRR"]), "y", ["x"], weights="w")
     factors = mb.Study(FRAME.assign(**{f"f{k}": own for k, own in enumerate(1 + 0.5 * HALVES, 1)}))
     with pytest.warns(mb.MarkbaseWarning, match="On average `f1` is .* factors that the weights are to be multiplied with first"):
         fit(factors, "y", ["x"], weights="w", replicates="f*", replicates_are="Fay")
