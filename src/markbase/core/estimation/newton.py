@@ -47,7 +47,7 @@ _SLOW = 1e-4
 _WORTH = 1e-9
 _ENOUGH_HELD = 1e-9
 """The same where something is held: only the height of the likelihood is asked for, to which half of it is added."""
-_DIGITS_HELD = 1e-11
+_DIGITS_HELD = 1e-9
 """The same as a share of the fall: how far what is left may be from the half that is added."""
 _ALL_DIGITS = 1e-15
 """The same where rows are few, and passes cost little."""
