@@ -136,6 +136,10 @@ def test_joint_tests_are_those_of_dense_columns_and_the_same_from_every_base():
     for scheme in ("b", "effect"):
         study = mb.Study(FRAME).mark("g", "b") if scheme == "b" else mb.Study(FRAME).as_categorical("g").code_as("g", "effect")
         other = mb.fit_imputations(study, "y", ["x", "g"], "imputation")
+        by_level = [{p.factor: p.estimate for p in own.equation().parts} for own in (other, found)]
+        gap = by_level[0].get("[g: b]", 0.0) - by_level[0]["[g: c]"]  # whatever the coding
+        assert gap == pytest.approx(by_level[1]["[g: b]"] - by_level[1]["[g: c]"], rel=1e-9)
+        assert by_level[0]["x"] == pytest.approx(found.coefficients["estimate"][1], rel=1e-9)
         pd.testing.assert_frame_equal(other.terms, found.terms, rtol=1e-8)
         assert other.overall.statistic == pytest.approx(found.overall.statistic, rel=1e-8)
     crossed = [mb.fit_imputations(mb.Study(FRAME).mark("g", base), "y", TERMS, "imputation") for base in "ab"]

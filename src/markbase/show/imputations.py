@@ -25,6 +25,7 @@ from markbase.core.formatting import (
 )
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.tables import rows_of
+from markbase.show.equation import equation_section
 from markbase.show.fit import reading_blocks, weights_words
 from markbase.show.logistic import chances_section
 from markbase.show.page import Facts, Page, Row, Section, Table
@@ -74,6 +75,7 @@ def imputations_page(found: Imputations, groups: Sequence[str] = (), correction:
         sections.append(
             chances_section(found, str(fit.event), "the rows of each imputation" if found.by else "these rows")
         )
+    sections.append(equation_section(f"{len(sections) + 1}  ", found.equation(), fit.fixed_effect_names))
     for group in groups:
         section = _group(found, group, correction)
         sections.append(replace(section, title=f"{len(sections) + 1}  {section.title}"))

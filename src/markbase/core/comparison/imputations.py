@@ -8,7 +8,6 @@ Mislevy (1991), Psychometrika 56(2), 177-196, doi:10.1007/BF02294457, for plausi
 
 from __future__ import annotations
 
-import itertools
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -19,23 +18,25 @@ import pandas as pd
 import scipy.linalg
 from numpy.typing import NDArray
 
+from markbase.core.comparison.combined_tables import combined_table
 from markbase.core.comparison.imputation_sentences import make_imputation_reading
 from markbase.core.comparison.imputed_rows import Imputed
 from markbase.core.design.terms import Term
 from markbase.core.display import ShownTables
-from markbase.core.errors import FitError, MarkbaseError, listed, quoted
+from markbase.core.errors import MarkbaseError, listed, quoted
 from markbase.core.inference.corrections import STEP_BY_STEP
 from markbase.core.inference.distributions import p_of_f, t_quantile
 from markbase.core.inference.imputation_rules import Combined, combined_share, combined_test
 from markbase.core.inference.joint_tests import JointTest
 from markbase.core.inference.marginal_effects import logit_interval
 from markbase.core.inference.multiplicity import corrected
+from markbase.core.reading.equation import combined_equation
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import Family
 from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
-from markbase.core.results.statements import Reading
+from markbase.core.results.statements import Equation, Reading
 from markbase.core.tables import own_table
 
 Array = NDArray[np.float64]
@@ -290,6 +291,17 @@ class Imputations(ShownTables):
             )
         return self._combined(tables, "slope").drop(columns=["missing_information", "simulation_error"])
 
+    def equation(self) -> Equation:
+        """Write the equation, complete, with the combined coefficients.
+
+        Returns
+        -------
+        Equation
+            As of a fit; print it, or take its `parts`.
+        """
+        table = self._combined([fit.equation_rows for fit in self.fits.values()], "estimate")
+        return combined_equation(self.fit, table["estimate"].to_numpy(), table["se"].to_numpy())
+
     def reading(self) -> Reading:
         """Say what the combined coefficients mean, and no more.
 
@@ -306,24 +318,7 @@ class Imputations(ShownTables):
         return min(fit.df_rest for fit in self.fits.values())
 
     def _combined(self, tables: Sequence[pd.DataFrame], estimate: str, level: float | None = None) -> pd.DataFrame:
-        """Combine tables row by row: an estimate with its standard error becomes those combined, and what rests on them with it."""
-        first, keys = tables[0], [c for c in ("term", "level", "against", "base") if c in tables[0]]
-        if any(len(t) != len(first) or not t[keys].equals(first[keys]) for t in tables):
-            raise _other_rows(tables, keys)
-        own = Combined.of(np.array([t[estimate] for t in tables]), np.array([t["se"] for t in tables]), self._df)
-        compared = "base" in first and estimate != "slope"  # the base has a slope of its own
-        base = first["base"].to_numpy(dtype=bool) if compared else np.zeros(len(first), dtype=bool)
-        half, p = own.half_widths(self.level if level is None else level), own.p()
-        with np.errstate(divide="ignore", invalid="ignore"):
-            t = np.where(base, np.nan, own.estimate / own.se)
-        table = first[[*keys, *(c for c in first if c not in keys and c in _places_of(first))]].copy()
-        if "n" in first:
-            table["n"] = np.mean([t["n"] for t in tables], axis=0)
-        found = {estimate: own.estimate, "se": own.se, "t": t, "df": np.where(base, np.nan, own.df), "p": p}
-        found |= {"low": own.estimate - half, "high": own.estimate + half}
-        found |= {"missing_information": own.missing_information, "simulation_error": own.simulation_error}
-        zero = ("t", "df", "p", "missing_information")
-        return table.assign(**{k: np.where(base, np.nan if k in zero else 0.0, v) for k, v in found.items()})
+        return combined_table(tables, estimate, self._df, self.level if level is None else level)
 
     @cached_property
     def _tests(self) -> list[JointTest]:
@@ -370,21 +365,3 @@ class Imputations(ShownTables):
         """The estimates of every imputation, shape (imputations, coefficients), and their covariances."""
         fits = self.fits.values()
         return np.array([f.coefficients["estimate"] for f in fits]), np.array([f.covariance for f in fits])
-
-
-def _places_of(table: pd.DataFrame) -> list[str]:
-    """Return the columns that say where something is told."""
-    figures = {"n", "plain", "estimate", "effect", "difference", "slope", "se", "t", "z", "p", "low", "high"}
-    return [str(c) for c in table if c not in figures and not str(c).startswith(("adjusted", "odds"))]
-
-
-def _other_rows(tables: Sequence[pd.DataFrame], keys: Sequence[str]) -> FitError:
-    """Say which levels have rows in some imputations only."""
-    told = [{tuple(row) for row in t[keys].itertuples(index=False, name=None)} for t in tables]
-    every = set(itertools.chain(*told))
-    some = sorted(row for row in every if not all(row in own for own in told))
-    names = sorted({f"`{row[1]}`" for row in some if len(row) > 1 and row[1]})
-    what = f"level {listed(names)} of `{some[0][0]}`" if names and keys[0] == "term" else "some rows of the table"
-    return FitError(
-        f"The imputations do not tell the same coefficients: {what} can be told in some of them only. Merge levels that few rows have, so that each imputation has them all."
-    )

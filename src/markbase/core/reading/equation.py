@@ -5,8 +5,9 @@ from __future__ import annotations
 import math
 
 import numpy as np
+from numpy.typing import NDArray
 
-from markbase.core.design.coefficient_map import Coefficient
+from markbase.core.design.coefficient_map import Coefficient, CoefficientMap
 from markbase.core.design.terms import POWER_MARKS, Term
 from markbase.core.errors import MarkbaseError
 from markbase.core.formatting import decimals_for, number
@@ -18,6 +19,7 @@ from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.statements import Equation, EquationPart, Lines
 from markbase.core.results.stored_fit import StoredFit
 
+Array = NDArray[np.float64]
 _DIGITS = 4
 
 
@@ -27,13 +29,24 @@ def make_equation(fit: AnyFit | StoredFit) -> Equation:
     All coefficients but the bases', each shown to four digits of its standard error, so that a prediction made from the
     shown figures is off by far less than the error itself.
     """
-    return _written(fit, CoefficientRows(fit.equation_map, fit.inner))
+    return _of_rows(fit, CoefficientRows(fit.equation_map, fit.inner))
 
 
-def _written(fit: AnyFit | StoredFit, rows: CoefficientRows, without: str = "") -> Equation:
+def combined_equation(fit: AnyFit, estimates: Array, se: Array) -> Equation:
+    """Write the equation of a fit with other coefficients, one for each row of its equation, and their errors: those combined over imputations."""
+    return _written(fit, fit.equation_map, estimates, se)
+
+
+def _of_rows(fit: AnyFit | StoredFit, rows: CoefficientRows, without: str = "") -> Equation:
+    return _written(fit, rows.map, rows.estimates, rows.se, without)
+
+
+def _written(
+    fit: AnyFit | StoredFit, coefficients: CoefficientMap, estimates: Array, errors: Array, without: str = ""
+) -> Equation:
     """Write some coefficients of a fit as an equation, `without` the base of a group at one of whose levels it is."""
     parts: list[EquationPart] = []
-    for told, estimate, se in zip(rows.map.rows, rows.estimates.tolist(), rows.se.tolist(), strict=True):
+    for told, estimate, se in zip(coefficients.rows, estimates.tolist(), errors.tolist(), strict=True):
         if told.compared.base or math.isnan(estimate):
             continue
         decimals = decimals_for(se, _DIGITS) if not math.isnan(se) else 4
@@ -44,7 +57,7 @@ def _written(fit: AnyFit | StoredFit, rows: CoefficientRows, without: str = "") 
     groups = {v.name: v for t in fit.model_terms for v in t.groups}
     bases = tuple((g.name, g.base_label if g.column.scheme == "indicator" else "") for g in groups.values())
     bases = tuple(pair for pair in bases if pair[0] != without)
-    why = no_start(fit).replace("`", "") if not rows.map.known[0] else ""
+    why = no_start(fit).replace("`", "") if not coefficients.known[0] else ""
     untold = why and f"the equation cannot be told from these bases: {why}"
     return Equation(fit.explained, () if untold else tuple(parts), bases, untold)
 
@@ -59,7 +72,7 @@ def _factor(told: Coefficient) -> str:
 def make_lines(fit: AnyFit | StoredFit, by: str) -> Lines:
     """Write the equation of a fit as one line for each level of a group, with the test whether slopes differ."""
     group = fit.variable(by, "categorical")
-    lines = [(label, _written(fit, fit._equation_at(by, k), without=by)) for k, label in enumerate(group.labels)]
+    lines = [(label, _of_rows(fit, fit._equation_at(by, k), without=by)) for k, label in enumerate(group.labels)]
     with_group = [t for t in fit.model_terms if by in t.names and len(t.names) > 1]
     own = tuple(dict.fromkeys(v.name for t in with_group for v in t.numerics))
     crossed = tuple(dict.fromkeys(v.name for t in with_group for v in t.groups if v.name != by))
