@@ -298,7 +298,7 @@ def test_words_say_what_is_combined_and_a_fit_to_all_rows_says_that_it_is_none()
     assert "5 imputations of the same cases, 160 rows each?" in remark.text
 
 
-def test_plausible_values_are_combined_and_one_of_them_alone_says_so():
+def test_plausible_values_are_combined_and_one_of_them_alone_says_so(tmp_path):
     frame = WHOLE.assign(**{f"PV{k}_math": WHOLE["y"] + np.random.default_rng(k).normal(0, 0.5, N) for k in (1, 2, 3, 10)})
     names = ["PV1_math", "PV2_math", "PV3_math", "PV10_math"]
     found = mb.fit_imputations(frame, names, ["x", "g"])
@@ -307,6 +307,16 @@ def test_plausible_values_are_combined_and_one_of_them_alone_says_so():
         if not row["base"]:
             wanted = by_rules([f.coefficients["estimate"][k] for f in alone], [f.coefficients["se"][k] for f in alone], alone[0].df_rest)
             assert row[["estimate", "se", "df", "p"]].tolist() == pytest.approx(wanted[:4], rel=1e-8)
+    again = mb.fit_imputations(frame, "PV*_math", ["x", "g"])  # in the order of their numbers
+    assert list(again.fits) == names
+    frame.to_csv(tmp_path / "v.csv", index=False)
+    by_pattern = [["--outcome", "PV*_math"], ["--outcome", ",".join(names)], ["--outcome", "PV*_math", "--in-parts"]]
+    pages = [run("imputations", "v.csv", "--base", "g=a", "--terms", "x,g", *more, cwd=tmp_path).stdout for more in by_pattern]
+    assert pages[0] == pages[1]
+    assert pages[2].startswith("PV1_math to PV10_math: linear regression")
+    (tmp_path / "v.toml").write_text('[data]\nfile = "v.csv"\n[[imputations]]\noutcomes = ["PV*_math"]\nterms = ["x", "g"]\n')
+    assert "over 4 plausible values" in run("imputations", "v.toml", cwd=tmp_path).stdout
+    assert "No column has a name that fits `Q*`" in run("imputations", "v.csv", "--outcome", "Q*", "--terms", "x", cwd=tmp_path).stderr
     page = " ".join(str(found).split())
     assert "PV1_math to PV10_math: linear regression on 2 terms, combined over 4 plausible values" in page
     assert "taken as plausible values" in page

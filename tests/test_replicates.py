@@ -138,7 +138,7 @@ def test_what_replicate_weights_do_not_go_with_is_refused_and_what_is_not_made_u
         fit(mb.Study(FRAME.assign(**{f"item{k}": rng.integers(1, 6, N) for k in range(1, 12)}, w=rng.uniform(1, 5, N))), "y", ["x"], weights="w")
     made = with_weights(MADE["JK2"])
     told = {name: [r.text for r in own] for name, own in made.remarks().items()}
-    assert "16 replicate weights, `r1` to `r16`?" in told["r1"][0]
+    assert "16 replicate weights of `w`, `r1` to `r16`?" in told["r1"][0]
     assert not any(f"r{k}" in told for k in range(2, 17))
     panel = FRAME.assign(**{f"income{k}": np.exp(FRAME["y"] + 0.2 * rng.normal(size=N)) for k in range(1, 12)}, wealth=np.exp(FRAME["y"]))
     assert not any("replicate" in r.text for own in mb.Study(panel).remarks().values() for r in own)
@@ -146,7 +146,7 @@ def test_what_replicate_weights_do_not_go_with_is_refused_and_what_is_not_made_u
     draft = run("start", "j.csv", "--outcome", "y", cwd=tmp_path).stdout
     assert '# replicates = "r*"' in draft
     assert "r1 to r16, 16 columns (may be replicate weights)" in draft
-    assert 'terms = ["w", "g", "x", "yes"]' in draft
+    assert 'terms = ["g", "x", "yes"]' in draft
     with warnings.catch_warnings():
         warnings.simplefilter("error")
         fit(with_weights(10 * MADE["BRR"]), "y", ["x"], weights="w")

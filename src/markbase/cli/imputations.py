@@ -60,7 +60,7 @@ def command(
         study, entry = model.opened(also=(imputation,) if imputation else ())
         if imputation:
             entry = replace(entry, imputation=imputation, outcomes=())
-        if not entry.imputation and len(entry.outcomes) < 2:
+        if not entry.imputation and not entry.outcomes:
             raise MarkbaseError(
                 "Say what numbers the imputations: --imputation imputation; or give plausible values as outcomes, by commas: --outcome pv1read,pv2read."
             )

@@ -25,6 +25,7 @@ from markbase.core.design.requested_terms import (
 )
 from markbase.core.errors import MarkbaseError, listed, near, quoted, remark
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.study.named_alike import is_pattern, names_like
 from markbase.core.study.study import Study
 from markbase.files.plan_entries import FitEntry
 
@@ -192,7 +193,8 @@ class Model:
     def _typed(self, study: Study) -> FitEntry:
         """Return what options say of the outcome, or of several."""
         outcomes = tuple(names_in(self.outcome or "", study.columns)) if self.parted_outcome else ()
-        several = outcomes if len(outcomes) > 1 else ()
+        several = outcomes if len(outcomes) > 1 or any(map(is_pattern, outcomes)) else ()
+        several = names_like(several, study.columns)
         return FitEntry("", "linear", several[0] if several else self.outcome or "", (), outcomes=several)
 
     def opened(self, blocks: Sequence[str] = (), also: Sequence[str] = ()) -> tuple[Study, FitEntry]:

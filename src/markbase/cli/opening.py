@@ -16,6 +16,7 @@ from markbase.cli.wishes import wishes
 from markbase.core.address_space import allowed_megabytes
 from markbase.core.errors import FileError, remark
 from markbase.core.study.codebook import Codebook
+from markbase.core.study.named_alike import is_pattern
 from markbase.core.study.study import Study
 from markbase.files.data import TEXT_SUFFIXES, is_large, need_extra, only_in_parts, open_study
 from markbase.files.plan import Plan
@@ -41,7 +42,12 @@ class Mentioned:
         self._texts = [*map(str, given.values()), repr(plan.prepare)]
         planned = () if given.get("outcome") else (*plan.analysis.fits, *plan.analysis.imputations)
         self._texts += [repr(planned)] if planned else []
-        patterns = [given.get("replicates") or (), *(entry.settings.get("replicates") or () for entry in planned)]
+        outcomes = [given.get("outcome") or "", *(o for entry in planned for o in entry.outcomes)]
+        patterns = [
+            [o for text in outcomes for o in text.split(",") if is_pattern(o)],
+            given.get("replicates") or (),
+            *(entry.settings.get("replicates") or () for entry in planned),
+        ]
         self._patterns = [p for own in patterns for p in ([own] if isinstance(own, str) else own)]
         known = codebook.columns.items() if codebook is not None else ()
         self._always = {name for name, spec in known if spec.role}

@@ -178,7 +178,10 @@ def _about_rows(study: Study, outcome: str) -> str:
         if even and are_times(column):
             text += f"# time = {_toml(column.name)}   # if rows of one {_one_line(column.name)}, and of those that follow one another, may go together (HAC)\n"
     text += _about_weights(study, outcome)
-    if several := _replicates(study, outcome):
+    weights, several = _replicates(study, outcome)
+    if several:
+        if "# weights =" not in text:
+            text += f"# weights = {_toml(weights)}   # if these are the weights of the sample\n"
         stem = several[0].rstrip("0123456789")
         text += f"# replicates = {_toml(f'{stem}*')}   # if these are the replicate weights of the survey: errors are from them, and from no clusters or strata\n"
         text += '# replicates_are = "BRR"   # or "Fay", "JK1", "JK2", "SDR", "bootstrap": its documentation says\n'
@@ -205,8 +208,8 @@ def _plausible(study: Study, outcome: str) -> list[str]:
     return list(plausible_values(outcome, study.columns))
 
 
-def _replicates(study: Study, outcome: str) -> tuple[str, ...]:
-    """Name the columns that may be replicate weights."""
+def _replicates(study: Study, outcome: str) -> tuple[str, tuple[str, ...]]:
+    """Name the weights of a sample, and the columns that may be their replicate weights; an empty name, and none, where there are none."""
     return replicate_columns([study[name] for name in study.columns if name != outcome])
 
 
@@ -258,7 +261,10 @@ def _terms(study: Study, outcome: str) -> tuple[list[str], list[str]]:
         [c for c in map(study.column, study.columns) if not c.is_categorical and c.role != "identifier"]
     )
     source, counting = study[outcome].made, _counting(study, outcome)
-    apart = dict.fromkeys(_replicates(study, outcome), "may be replicate weights")
+    weights, several = _replicates(study, outcome)
+    apart = dict.fromkeys(several, "may be replicate weights")
+    if several and study[weights].role is None:
+        apart[weights] = "may be the weights that these go with"
     apart |= dict.fromkeys(_plausible(study, outcome), "plausible values of the same")
     apart |= {
         name: "plausible values: fit with one of them after another"

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from markbase.core.design.requested_terms import TermRequest, names_of
+from markbase.core.study.named_alike import is_pattern
 from markbase.core.study.study import Study
 
 if TYPE_CHECKING:
@@ -74,8 +75,13 @@ class FitEntry:
     @property
     def columns(self) -> tuple[str, ...]:
         """Every column it names."""
-        names = [self.outcome, *(n for s in self.every_term for n in names_of(s)), *self.groups, *self.subgroups]
-        names += [*self.outcomes, *([self.imputation] if self.imputation else [])]
+        names = [
+            *([] if is_pattern(self.outcome) else [self.outcome]),
+            *(n for s in self.every_term for n in names_of(s)),
+            *self.groups,
+            *self.subgroups,
+        ]
+        names += [*(o for o in self.outcomes if not is_pattern(o)), *([self.imputation] if self.imputation else [])]
         names += [n for pair in self.slopes for n in pair if n] + list(self.at)
         for setting in ("cluster", "strata", "time", "weights", "fixed_effects"):
             given = self.settings.get(setting) or ()

@@ -10,6 +10,7 @@ from markbase.core.design.fit_options import KINDS, FitOptions
 from markbase.core.design.requested_terms import TermRequest, interaction, polynomial, term_from_text
 from markbase.core.errors import MarkbaseError
 from markbase.core.results.equivalence import check_margin
+from markbase.core.study.named_alike import is_pattern
 from markbase.files.plan_checks import check_choices, check_keys, check_level
 from markbase.files.plan_entries import FitEntry
 from markbase.files.plan_lines import Lines
@@ -132,9 +133,13 @@ def _imputed(entry: Mapping[str, Any], table: str, number: int, lines: Lines) ->
             f'`imputation` names a column: imputation = "imputation", not {column!r}',
             at=lines.within(table, number, "imputation"),
         )
-    if not isinstance(outcomes, list) or not all(isinstance(o, str) for o in outcomes) or len(outcomes) == 1:
+    if (
+        not isinstance(outcomes, list)
+        or not all(isinstance(o, str) for o in outcomes)
+        or (len(outcomes) == 1 and not is_pattern(outcomes[0]))
+    ):
         raise lines.error(
-            '`outcomes` is a list of two plausible values or more: outcomes = ["pv1read", "pv2read"]',
+            '`outcomes` is a list of two plausible values or more: outcomes = ["pv1read", "pv2read"], or ["pv*read"]',
             at=lines.within(table, number, "outcomes"),
         )
     if bool(column) == bool(outcomes) or (outcomes and "outcome" in entry):

@@ -20,6 +20,7 @@ from markbase.core.results.fit_logistic import fit_logistic
 from markbase.core.rows.parts import InParts
 from markbase.core.study.column import Column
 from markbase.core.study.frames import AnyTable
+from markbase.core.study.named_alike import names_like
 from markbase.core.study.same_bases import with_one_base
 from markbase.core.study.study import Study, as_study
 
@@ -46,7 +47,7 @@ def fit_imputations(
         The imputations one below another, with the base of each group marked. A table (pandas, Polars, Arrow, DuckDB) is taken as a study without a
         codebook.
     outcome : str, or sequence of str
-        The name of the outcome; without an `imputation` those of two or more plausible values.
+        The name of the outcome; without an `imputation` those of two or more plausible values, or what these have in common (``"pv*read"``).
     terms : sequence of str, Polynomial or Interaction, or AllBut
         The terms of the model.
     imputation : str, optional
@@ -96,7 +97,7 @@ def fit_imputations(
     study = as_study(study)
     if kind not in KINDS:
         raise MarkbaseError(f"There is no kind {kind!r} of regression.{near(str(kind), KINDS)}")
-    outcomes = [outcome] if isinstance(outcome, str) else list(outcome)
+    outcomes = list(names_like(outcome, study.columns)) if imputation is None else _as_list(outcome)
     wanted = terms.chosen(study, outcomes[0]) if isinstance(terms, AllBut) else terms
     names = dict.fromkeys(n for term in wanted for n in degrees_of(read_term(term, study.columns)))
     study, bases = with_one_base(study, names)
@@ -119,6 +120,10 @@ def fit_imputations(
     columns = [outcomes[0], *(v.name for v in next(iter(fits.values())).variables)]
     imputed = what_differs(list(studies.values()), columns, original, before)
     return _checked(Imputations(imputation, fits, imputed, bases))
+
+
+def _as_list(outcome: str | Sequence[str]) -> list[str]:
+    return [outcome] if isinstance(outcome, str) else list(outcome)
 
 
 def _check_same_cases(name: str, studies: Mapping[str, Study]) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import fnmatch
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -10,10 +9,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, listed, near, quoted, remark
+from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, listed, quoted, remark
 from markbase.core.formatting import short
 from markbase.core.study.column import Column
-from markbase.core.study.replicate_columns import in_order
+from markbase.core.study.named_alike import names_like
 from markbase.core.study.study import Study
 
 METHODS = ("BRR", "Fay", "JK1", "JK2", "SDR", "bootstrap")
@@ -61,20 +60,6 @@ def scale_of(method: str, count: int) -> float:
     return scales.get(method, 1 / count)
 
 
-def replicate_names(given: str | Sequence[str], columns: Collection[str]) -> tuple[str, ...]:
-    """Return the columns that are named, or whose names fit a pattern such as ``w_rep*``, in the order of their numbers."""
-    found: list[str] = []
-    for name in [given] if isinstance(given, str) else given:
-        if name in columns or not set(name) & set("*?"):
-            found.append(name)
-            continue
-        fitting = [c for c in columns if fnmatch.fnmatchcase(c, name)]
-        if not fitting:
-            raise ColumnError(f"No column has a name that fits `{name}`.{near(name.replace('*', '1'), columns)}")
-        found += sorted(fitting, key=in_order)
-    return tuple(dict.fromkeys(found))
-
-
 def take_replicates(
     study: Study,
     given: str | Sequence[str],
@@ -88,7 +73,7 @@ def take_replicates(
 
     Raises a `MarkbaseError` if nothing is said of how they were made, or there are no sampling weights, and a `ColumnError` or `FitError` if they cannot be used.
     """
-    names = replicate_names(given, study.columns)
+    names = names_like(given, study.columns)
     if weights is None:
         raise MarkbaseError("Replicate weights go with the weights of the sample itself: name these as well.")
     if method is None:

@@ -29,10 +29,10 @@ def remarks_on(columns: Sequence[Column]) -> dict[str, list[Remark]]:
     found = {
         c.name: _remarks(c, totals.get(c.name, ()), 0 if c.is_categorical else answers[c.span] - 1) for c in columns
     }
-    several = replicate_columns(numeric)
-    found |= {c.name: [] for c in numeric if c.name in several and not c.fault}
+    weights, several = replicate_columns(numeric)
+    found |= {c.name: [] for c in numeric if c.name in (*several, weights) and not c.fault}
     if several:
-        text = f"{len(several)} replicate weights, `{several[0]}` to `{several[-1]}`? beside the weights of the sample a fit takes its errors from them"
+        text = f"{len(several)} replicate weights of `{weights}`, `{several[0]}` to `{several[-1]}`? a fit that is weighted by it takes its errors from them"
         found[several[0]].append(Remark(text))
     for column in numeric:
         several = plausible_values(column.name, [c.name for c in numeric])

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 
 import numpy as np
@@ -10,24 +9,18 @@ from numpy.typing import NDArray
 
 from markbase.core.rows.row_functions import sample_of
 from markbase.core.study.column import Column
+from markbase.core.study.named_alike import NUMBERED, in_order
 from markbase.core.study.numeric_remarks import looks_like_weight
 
-_NUMBERED = re.compile(r"^(.*?)(\d+)$")
 _MANY, _ALIKE, _TOGETHER, _FEW_MULTIPLES = 8, 0.35, 0.3, 12
 """So many numbered columns, whose mean is about that of the weights to within a share, and which go with them so far (r), may be replicate weights."""
-
-
-def in_order(name: str) -> tuple[str, int]:
-    """Return by what names are put in the order of their numbers."""
-    parts = _NUMBERED.match(name)
-    return (parts[1], int(parts[2])) if parts else (name, 0)
 
 
 def unused_replicates(columns: Sequence[Column], weights: Column) -> tuple[str, ...]:
     """Return the columns that may be replicate weights of some weights, of which no use is made: numbered, as large as these on average, and going with them."""
     stems: dict[str, list[Column]] = {}
     for column in columns:
-        parts = _NUMBERED.match(column.name)
+        parts = NUMBERED.match(column.name)
         if parts and not column.is_categorical and column.valid and column.name != weights.name:
             stems.setdefault(parts[1], []).append(column)
     main = sample_of(weights.values)
@@ -46,21 +39,21 @@ def _like_weights(values: NDArray[np.float64], main: NDArray[np.float64]) -> boo
     return alike and (not np.ptp(main) > 0 or float(np.corrcoef(values, main)[0, 1]) > _TOGETHER)
 
 
-def replicate_columns(columns: Sequence[Column]) -> tuple[str, ...]:
-    """Return the columns that may be replicate weights, whatever the weights are called that they go with; none where there are no such.
+def replicate_columns(columns: Sequence[Column]) -> tuple[str, tuple[str, ...]]:
+    """Return the weights of a sample and the columns that may be their replicate weights; an empty name, and none, where there are no such.
 
     Weights that neither have the role nor are called so are told by these being few multiples of them, such as 0, 1 and 2 times.
     """
     numeric = [c for c in columns if not c.is_categorical and c.valid]
     for weights in (c for c in numeric if c.role == "weight" or looks_like_weight(c)):
         if found := unused_replicates(numeric, weights):
-            return found
+            return weights.name, found
     by_name = {c.name: c for c in numeric}
-    for weights in (c for c in numeric if c.role is None and not _NUMBERED.match(c.name)):
+    for weights in (c for c in numeric if c.role is None and not NUMBERED.match(c.name)):
         found = unused_replicates(numeric, weights)
         if found and all(_are_multiples(by_name[name], weights) for name in found):
-            return found
-    return ()
+            return weights.name, found
+    return "", ()
 
 
 def _are_multiples(column: Column, weights: Column) -> bool:
