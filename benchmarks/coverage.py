@@ -7,7 +7,7 @@ clear in 5% of samples. Then ratings of songs by judges, of which rows of either
 rows with a member in common go together, with errors of dyads beside these; and one
 series in time, with errors of independent rows and such that are robust to serial correlation. Then, of independent rows, how often the interval of a
 change of R² holds what a block adds to all people there are, and those of a correlation and of Cronbach's alpha what these are among all people, beside
-the intervals that take columns as normal.
+the intervals that take columns as normal. Then over imputations of a column, combined and with all rows at once; and by replicate weights of two units a stratum.
 """
 
 import warnings
@@ -207,6 +207,70 @@ def associations(samples: int, rng: np.random.Generator) -> Table:
     return table
 
 
+def imputed(samples: int, rng: np.random.Generator) -> Table:
+    """Return how often intervals held a slope of nothing whose column was imputed, and joint tests of four were clear: combined, and with all rows at once."""
+    table = Table(title="95% intervals, and a joint test at .05, over imputations", title_justify="left")
+    for head in (
+        "rows",
+        "imputations",
+        "combined",
+        "all rows at once",
+        "joint test clear, combined",
+        "all rows at once",
+    ):
+        table.add_column(head, justify="right")
+    names = ["x", *(f"z{k}" for k in range(3))]
+    for rows, many in ((30, 5), (100, 5), (100, 20), (400, 5)):
+        held, clear = np.zeros(2), np.zeros(2)
+        for _ in range(samples):
+            own = pd.DataFrame(rng.normal(size=(rows, 5)), columns=[*names, "y"])
+            gaps = rng.random(rows) < 1 / (1 + np.exp(0.8 - own["z0"]))
+            X = np.column_stack([np.ones(rows), own.drop(columns="x")])
+            seen = X[~gaps]
+            b, (rest,) = np.linalg.lstsq(seen, own["x"][~gaps], rcond=None)[:2]
+            root, every = np.linalg.cholesky(np.linalg.inv(seen.T @ seen)), []
+            for k in range(many):
+                sd = np.sqrt(rest / rng.chisquare(len(seen) - 5))
+                filled = X @ (b + sd * root @ rng.normal(size=5)) + sd * rng.normal(size=rows)
+                every.append(own.assign(x=np.where(gaps, filled, own["x"]), number=k))
+            study = mb.Study(pd.concat(every, ignore_index=True))
+            fits = mb.fit_imputations(study, "y", names, "number"), mb.fit_linear(study, "y", names)
+            for k, fit in enumerate(fits):
+                slope = fit.coefficients.iloc[1]
+                held[k] += slope["low"] <= 0 <= slope["high"]
+                clear[k] += fit.overall.p < 0.05
+        table.add_row(f"{rows}", f"{many}", *(f"{100 * n / samples:.1f}%" for n in (*held, *clear)))
+    return table
+
+
+def replicated(samples: int, rng: np.random.Generator) -> Table:
+    """Return how often intervals held slopes of nothing in samples of two units a stratum: by replicate weights (JK2), and by weights alone."""
+    table = Table(title="95% intervals, and a joint test of three at .05, by replicate weights", title_justify="left")
+    heads = ("strata of two units", "of a unit", "of a row", "by weights alone, of a unit", "of a row")
+    for head in (*heads, "joint test clear", "by weights alone"):
+        table.add_column(head, justify="right")
+    for strata in (12, 24, 60):
+        unit = np.repeat(np.arange(2 * strata), 15)
+        held, clear = np.zeros((2, 2)), np.zeros(2)
+        for _ in range(samples):
+            of_unit, of_row = rng.normal(size=2 * strata), rng.normal(size=(len(unit), 2))
+            y = rng.normal(size=2 * strata)[unit] + rng.normal(size=len(unit))
+            w = np.exp(0.4 * rng.normal(size=2 * strata))[unit] * rng.uniform(0.8, 1.2, len(unit))
+            out = 2 * np.arange(strata) + rng.integers(0, 2, strata)
+            more = {f"rep{h}": np.where(unit == out[h], 0, np.where(unit // 2 == h, 2 * w, w)) for h in range(strata)}
+            study = mb.Study(
+                pd.DataFrame({"u": of_unit[unit], "r": of_row[:, 0], "s": of_row[:, 1], "y": y, "w": w, **more})
+            )
+            for k, how in enumerate(({"replicates": "rep*", "replicates_are": "JK2"}, {})):
+                fit = mb.fit_linear(study, "y", ["u", "r", "s"], weights="w", **how)
+                ends = fit.coefficients.iloc[1:3]
+                held[k] += (ends["low"] <= 0) & (ends["high"] >= 0)
+                clear[k] += fit.overall.p < 0.05
+        counts = (*held.ravel(), *clear)
+        table.add_row(f"{strata}", *(f"{100 * n / samples:.1f}%" for n in counts))
+    return table
+
+
 @click.command()
 @click.option("--samples", default=600, help="How many of each number of clusters.")
 @click.option("--seed", default=7, help="Of the drawing.")
@@ -246,6 +310,8 @@ def main(samples: int, seed: int, draws: int) -> None:
     Console(width=150).print(in_time(samples, rng))
     Console(width=150).print(changes(samples // 3, rng))
     Console(width=150).print(associations(samples, rng))
+    Console(width=150).print(imputed(samples, rng))
+    Console(width=150).print(replicated(samples, rng))
 
 
 if __name__ == "__main__":
