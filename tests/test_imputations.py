@@ -361,6 +361,15 @@ def test_the_command_a_plan_and_a_manuscript_tell_the_same(tmp_path):
     assert "in each of 5 imputations, and the estimates were combined by Rubin's (1987) rules" in (out / "methods.txt").read_text("utf-8")
     assert pd.read_csv(out / "tables" / "f-coefficients.csv")["se"].tolist() == pytest.approx(found.coefficients["se"].tolist(), rel=1e-12)
     assert json.loads((out / "results.json").read_text("utf-8"))["imputations"]["f"]["overall"]["statistic"] == pytest.approx(found.overall.statistic)
+    mb.report(found, tmp_path / "r.html")
+    told = " ".join(re.sub("<[^>]*>", " ", (tmp_path / "r.html").read_text("utf-8")).split())
+    for words in (
+        "tell together something about belonging",
+        "For voice nothing is clear here",
+        "tenor against alto",
+        "in each of 5 imputations, and the estimates were combined",
+    ):
+        assert words in told
     frame = mb.demo.choir_imputed().frame()
     frame[frame["imputation"] == 1].assign(pv1x=frame["belonging"], pv2x=frame["belonging"] + 1.0).to_csv(tmp_path / "pv.csv", index=False)
     for data, outcome, entry, terms in (

@@ -19,11 +19,10 @@ from markbase.core.comparison.coefficient_samples import bootstrap
 from markbase.core.comparison.comparison import compare
 from markbase.core.comparison.cross_validation import cross_validate
 from markbase.core.comparison.dominance import dominance
-from markbase.core.comparison.imputation_sentences import imputation_answers
 from markbase.core.comparison.score import score
 from markbase.core.comparison.several_analyses import said_together
 from markbase.core.errors import FitError, remark
-from markbase.core.reading.methods import Procedure, methods_paragraph
+from markbase.core.reading.methods import Procedure
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.screening.description import describe
@@ -39,14 +38,23 @@ from markbase.files.plan_entries import Analysis, FitEntry
 from markbase.reports.document import manuscript_bytes, written_kinds
 from markbase.reports.figure_sets import Figures, figures_of, figures_of_fit
 from markbase.reports.manuscript import Result
-from markbase.reports.parts import Part, Wanted, analysis_part, illustrated, methods_of, told_together
+from markbase.reports.parts import (
+    Part,
+    Wanted,
+    analysis_part,
+    illustrated,
+    imputations_part,
+    methods_of,
+    methods_over_imputations,
+    told_together,
+)
 from markbase.reports.remarked import remarked
 from markbase.reports.report import report_html
 from markbase.show.blocks import comparison_page, cross_validation_page, elimination_page, score_page
 from markbase.show.coefficient_samples import samples_page, samples_record
 from markbase.show.description import description_page, description_record
 from markbase.show.dominance import dominance_page, dominance_record
-from markbase.show.imputations import imputations_page, imputations_record
+from markbase.show.imputations import imputations_record
 from markbase.show.page import Page
 from markbase.show.records import (
     blocks_record,
@@ -226,8 +234,7 @@ def _screened(analysis: Analysis, study: Study, results: Results) -> None:
 def _combined(entry: FitEntry, name: str, results: Results) -> None:
     """Put what the fits of several imputations say combined into the parts, tables and records."""
     found = entry.combined_in(results.study)
-    page = imputations_page(found, entry.groups, entry.correction)
-    results.parts.append(Part(entry.name, (page,), entry.question, answers=imputation_answers(found)))
+    results.parts.append(imputations_part(found, entry.name, entry.question, entry.groups, entry.correction))
     results.manuscript.append(found)
     record = imputations_record(found, entry.groups, entry.correction)
     results.record.setdefault("imputations", {})[entry.name] = json.loads(to_json(record))
@@ -237,15 +244,8 @@ def _combined(entry: FitEntry, name: str, results: Results) -> None:
             f"{name}-{group}-levels": found.groups(group),
             f"{name}-{group}-pairs": found.between(group, entry.correction),
         }
-    plausible = () if found.by else tuple(found.fits)
-    did = Procedure(
-        results.study.trail,
-        groups=entry.groups,
-        correction=entry.correction,
-        imputations=len(found.fits),
-        plausible=plausible,
-    )
-    results.methods.append(methods_paragraph(found.fit, VERSION, did))
+    told = methods_over_imputations(found, VERSION, entry.groups, entry.correction, results.study.trail)
+    results.methods.append(told)
 
 
 def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, results: Results, draws: bool) -> None:

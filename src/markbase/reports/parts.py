@@ -7,6 +7,8 @@ from dataclasses import dataclass, field, replace
 
 from markbase.core.comparison.answers import answers
 from markbase.core.comparison.blocks import Blocks
+from markbase.core.comparison.imputation_sentences import imputation_answers
+from markbase.core.comparison.imputations import Imputations
 from markbase.core.errors import FitError
 from markbase.core.inference.corrections import WITH_ONE_LEVEL
 from markbase.core.reading.methods import Procedure, methods_paragraph
@@ -14,6 +16,7 @@ from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.statements import Statement
+from markbase.core.study.trail import Trail
 from markbase.reports.figure_sets import Drawn, Figures, crossed_groups, safe_name
 from markbase.reports.inline import inline
 from markbase.show.bases import versions_of
@@ -23,6 +26,7 @@ from markbase.show.fit_figures import draw_groups
 from markbase.show.group_tables import cells_sections, groups_section, margin_section, pairs_grid, pairs_section
 from markbase.show.guide import guide_section
 from markbase.show.html import Versions
+from markbase.show.imputations import imputations_page
 from markbase.show.logistic import logistic_checks_page
 from markbase.show.page import Drawing, Page, Picture, Section, Sentences
 from markbase.show.regression import regression_page
@@ -101,6 +105,27 @@ def analysis_part(
         lead=lead,
         versions=whole if whole.others else None,
     )
+
+
+def imputations_part(found: Imputations, name: str, question: str, groups: Sequence[str], correction: str) -> Part:
+    """Tell a model over imputations as a part of a report: the answers, and its page with every pair of some groups."""
+    page = imputations_page(found, groups, correction)
+    page = replace(page, title="" if page.title == name else page.title)
+    return Part(name, (page,), question, answers=imputation_answers(found))
+
+
+def methods_over_imputations(
+    found: Imputations, version: str, groups: Sequence[str], correction: str, trail: Trail | None = None
+) -> str:
+    """Say in sentences what was done where a model was fitted in each of several imputations, or for each plausible value."""
+    did = Procedure(
+        trail,
+        groups=tuple(groups),
+        correction=correction,
+        imputations=len(found.fits),
+        plausible=() if found.by else tuple(found.fits),
+    )
+    return methods_paragraph(found.fit, version, did)
 
 
 _PLACES = {"correlations": 1, "vif": 3}

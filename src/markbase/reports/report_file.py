@@ -9,6 +9,7 @@ from typing import Any
 
 from markbase.core.arguments import checked, told_value
 from markbase.core.comparison.blocks import Blocks
+from markbase.core.comparison.imputations import Imputations
 from markbase.core.comparison.several_analyses import said_together
 from markbase.core.display import Shown
 from markbase.core.errors import ColumnError, FileError, MarkbaseError, near
@@ -21,7 +22,15 @@ from markbase.core.study.study import Study
 from markbase.core.version import VERSION
 from markbase.files.whole_files import refuse_to_replace, write_whole
 from markbase.reports.figure_sets import figures_of
-from markbase.reports.parts import Part, Wanted, analysis_part, illustrated, methods_of
+from markbase.reports.parts import (
+    Part,
+    Wanted,
+    analysis_part,
+    illustrated,
+    imputations_part,
+    methods_of,
+    methods_over_imputations,
+)
 from markbase.reports.report import report_html
 from markbase.show.bases import MOST_LEVELS
 from markbase.show.page import Page
@@ -100,6 +109,11 @@ def report(
     parts: list[Part] = []
     methods: dict[str, None] = {}
     for heading, result in told:
+        if isinstance(result, Imputations):
+            within = [g for g in _groups(result.fit, groups) if not result.not_averaged(g)]
+            parts.append(imputations_part(result, heading, "", within, correction))
+            methods[methods_over_imputations(result, VERSION, within, correction)] = None
+            continue
         if not isinstance(result, _FITTED):
             parts.append(_other_part(heading, result, figures))
             continue
