@@ -131,6 +131,10 @@ def test_joint_tests_are_those_of_dense_columns_and_the_same_from_every_base():
         F = q.mean(0) @ np.linalg.inv(W * (1 + r)) @ q.mean(0) / len(places)
         assert (test.df, test.statistic) == (len(places), pytest.approx(F, rel=1e-9))
         assert test.p == pytest.approx(tail_of_f(F, len(places), test.df_rest), rel=1e-8)
+    assert found.joint_test(["x", "g"]) == found.overall
+    assert found.joint_test(["g"]).statistic == found.terms["statistic"][1]
+    with pytest.raises(mb.ColumnError, match="no term `h`"):
+        found.joint_test(["h"])
     x = found.coefficients.iloc[1]
     assert found.terms.iloc[0][["df_rest", "statistic", "p"]].tolist() == pytest.approx([x["df"], x["t"] ** 2, x["p"]], rel=1e-10)
     for scheme in ("b", "effect"):
@@ -414,6 +418,7 @@ def test_what_cannot_be_combined_is_refused_in_words():
         with pytest.raises(mb.MarkbaseError, match=re.escape(words)):
             call()
     few = fit(FRAME[FRAME["t"].isin(["t1", "t2", "t3"])], "y", ["x", "g", "w"], "imputation", cluster="t")
+    assert "3 clusters cannot carry" in few.joint_test(["g", "x"]).untested
     assert "3 clusters cannot carry" in few.untested["g"]
     assert few.terms["p"].isna()[1]
     assert "not tested as a whole" in str(few)

@@ -23,11 +23,11 @@ from markbase.core.comparison.imputation_sentences import make_imputation_readin
 from markbase.core.comparison.imputed_rows import Imputed
 from markbase.core.design.terms import Term
 from markbase.core.display import ShownTables
-from markbase.core.errors import MarkbaseError, listed, quoted
+from markbase.core.errors import ColumnError, MarkbaseError, listed, near, quoted
 from markbase.core.inference.corrections import STEP_BY_STEP
 from markbase.core.inference.distributions import p_of_f, t_quantile
 from markbase.core.inference.imputation_rules import Combined, combined_share, combined_test
-from markbase.core.inference.joint_tests import JointTest
+from markbase.core.inference.joint_tests import JointTest, too_few_together
 from markbase.core.inference.marginal_effects import logit_interval
 from markbase.core.inference.multiplicity import corrected
 from markbase.core.reading.equation import combined_equation
@@ -126,9 +126,35 @@ class Imputations(ShownTables):
     @cached_property
     def overall(self) -> OverallTest:
         """Does the model say anything: `statistic` (F), `df`, `df_rest`, `p`."""
-        test = self._joint([t.name for t in self.model_terms], self._reasons(""))
+        return self._as_overall(self._joint([t.name for t in self.model_terms], self._reasons("")))
+
+    def _as_overall(self, test: JointTest) -> OverallTest:
         p = float(p_of_f(test.statistic, max(test.df, 1), test.df_rest))
         return OverallTest(test.statistic, test.df, test.df_rest, p, untested=test.untested)
+
+    def joint_test(self, terms: Sequence[str]) -> OverallTest:
+        """Test whether the coefficients of several terms are all zero, given the others: what a block of them adds.
+
+        Parameters
+        ----------
+        terms : sequence of str
+            Names of terms of the model.
+
+        Returns
+        -------
+        OverallTest
+            F on as many coefficients, and its p.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such term.
+        """
+        names = [term.name for term in self.model_terms]
+        for name in terms:
+            if name not in names:
+                raise ColumnError(f"The model has no term `{name}`.{near(str(name), names)}")
+        return self._as_overall(self._joint(list(terms), (None, "")))
 
     @own_table
     def strength(self) -> pd.DataFrame:
@@ -356,6 +382,8 @@ class Imputations(ShownTables):
                 untested=f"of its {df} coefficients {len(chosen)} can be told in every imputation",
             )
         ways = [f.errors.hotelling(len(chosen)) for f in self.fits.values()]
+        if any(math.isnan(share) for share, _ in ways):
+            return JointTest(math.nan, len(chosen), untested=too_few_together(self.fit.errors, len(chosen)))
         scale, rest = min(ways, key=lambda way: way[1])
         square = np.ix_(np.arange(len(estimates)), chosen, chosen)
         return combined_test(estimates[:, chosen], covariances[square], rest, scale)
