@@ -10,11 +10,14 @@ import mpmath as mp
 import numpy as np
 import pandas as pd
 import pytest
+import scipy.optimize
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import markbase as mb
 from command import run
+from markbase.core.inference.distributions import t_quantile
+from markbase.core.screening.one_factor import OneFactor, one_factor
 from reference import spread_by_rows, z_of
 
 ITEMS = ["welcome", "friends", "heard", "stranger", "part_of_it", "would_miss"]
@@ -107,6 +110,59 @@ def test_items_worded_the_other_way_round_are_named_and_turned_back(turned):
         warnings.simplefilter("error")
         assert "alpha .88 in the 360 rows" in right.derive("home", sum=ITEMS).trail.steps[-1].text
         assert "alpha" not in mb.demo.choirs().derive("all", sum=["rehearsals", "concerts"]).trail.steps[-1].text
+
+
+def discrepancy(theta, S):
+    loadings, unique = np.split(theta, 2)
+    sigma = np.outer(loadings, loadings) + np.diag(np.exp(unique))
+    return np.linalg.slogdet(sigma)[1] + np.trace(np.linalg.solve(sigma, S))
+
+
+def log_left(*columns):
+    factor = one_factor(np.cov(columns[:-1], aweights=columns[-1], ddof=0))
+    return np.log(1 - factor.omega)
+
+
+@pytest.mark.parametrize("k", [3, 5, 9])
+def test_omega_is_that_of_the_likeliest_factor_and_alpha_where_items_belong_alike(k, small_parts, tmp_path):  # noqa: ARG001
+    rng = np.random.default_rng(k)
+    loadings, unique, n = rng.uniform(0.5, 1.5, k), rng.uniform(0.3, 2, k), 700
+    frame = pd.DataFrame(np.outer(rng.normal(size=n), loadings) + rng.normal(size=(n, k)) * np.sqrt(unique), columns=[f"q{j}" for j in range(k)])
+    frame["q1"] += 0.5 * (frame["q0"] - frame["q0"].mean()) * (k == 9)
+    S, found = np.cov(frame.T), mb.reliability(frame, list(frame))
+    best = scipy.optimize.minimize(discrepancy, np.concatenate([loadings, np.log(unique)]), args=(S,), tol=1e-13)
+    own, rest = np.split(best.x, 2)
+    assert found.omega == pytest.approx(own.sum() ** 2 / (own.sum() ** 2 + np.exp(rest).sum()), rel=1e-6)
+    assert found.table["loading"].tolist() == pytest.approx((own / np.sqrt(np.diag(S))).tolist(), rel=1e-4)
+    theta = np.concatenate([found.factor.loadings, np.log(found.factor.unique)])
+    assert discrepancy(theta, S) <= best.fun + 1e-12
+    if k == 3:  # three covariances tell three loadings
+        assert found.factor.loadings == pytest.approx(
+            np.sqrt([S[0, 1] * S[0, 2] / S[1, 2], S[0, 1] * S[1, 2] / S[0, 2], S[0, 2] * S[1, 2] / S[0, 1]]), rel=1e-9
+        )
+    half = np.log((1 - found.omega_interval[0]) / (1 - found.omega_interval[1])) / 2 / t_quantile(0.95, n - 1)
+    assert half == pytest.approx(spread_by_rows(log_left, *frame.to_numpy().T), rel=2e-3)
+    for factor in (1e-3, 10.0):  # in any unit
+        assert mb.reliability(frame * factor + 1e6, list(frame)).omega == pytest.approx(found.omega, rel=1e-7)
+    turned = mb.reliability(frame.assign(q0=-frame["q0"]), list(frame))
+    assert turned.table["loading"].abs().tolist() == pytest.approx(found.table["loading"].tolist(), rel=1e-9)
+    same = " ".join(found.statements)
+    assert ("between `q0` and `q1`, which share more than that" in same) == (k == 9)
+    frame.to_parquet(tmp_path / "f.parquet")
+    assert mb.reliability(mb.open_study(tmp_path / "f.parquet", in_parts=True), list(frame)).omega == pytest.approx(found.omega, rel=1e-10)
+    alike = OneFactor(np.full(k, 0.7), unique, np.full((k, k), 0.49) + np.diag(unique))
+    assert one_factor(alike.covariance).omega == pytest.approx(k / (k - 1) * (1 - np.trace(alike.covariance) / alike.covariance.sum()), rel=1e-9)
+
+
+def test_where_one_factor_leaves_an_item_nothing_of_its_own_there_is_no_omega():
+    rng = np.random.default_rng(2)
+    one, noise, more = rng.normal(size=(3, 400))
+    frame = pd.DataFrame({"a": one, "b": 0.6 * one + noise, "c": 0.6 * one - 0.3 * noise + more})
+    found = mb.reliability(frame, ["a", "b", "c"])
+    assert np.isnan(found.omega)
+    assert "none: one factor would leave an item without a variance of its own" in " ".join(str(found).split())
+    assert found.table["loading"].isna().all()
+    assert "omega" not in str(mb.reliability(frame, ["a", "b"]))
 
 
 def test_what_hardly_belongs_is_said_and_what_cannot_be_told_is_refused():

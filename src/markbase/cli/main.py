@@ -30,7 +30,7 @@ _COMMANDS = {
         "start": "Draft a plan from a data file, with the guesses marked.",
     },
     "Screen and fit": {
-        "reliability": "Tell how far the items of a scale go together (Cronbach's alpha).",
+        "reliability": "Tell how far the items of a scale go together (Cronbach's alpha, omega).",
         "screen": "Screen predictors: correlations, variance inflation, exact collinearity.",
         "fit": "Fit a linear or logistic regression against chosen bases.",
         "blocks": "Enter terms block by block (hierarchical regression).",
@@ -60,7 +60,7 @@ _WORDS = {
     "prepare": "clean recode merge transform filter derive blank",
     "indicators": "dummy dummies coding code",
     "start": "draft plan",
-    "reliability": "alpha cronbach scale items",
+    "reliability": "alpha cronbach omega mcdonald loadings scale items",
     "screen": "correlate correlation correlations collinearity multicollinearity vif inflation",
     "fit": "regress regression linear logistic logit ols model anova ancova ttest estimate bootstrap coefficients",
     "blocks": "hierarchical block steps",

@@ -249,6 +249,9 @@ def _items(found: Reliability) -> Section:
         alpha = "Cronbach's alpha: none, the sum of the items does not vary"
     rest = "r with the rest: with the sum of the other items"
     rows = f"n = {found.sample.used:,} of {found.sample.rows:,} rows, those that have every item"
+    if found.factor is not None:
+        ends = from_to(*(without_zero(end, 2) for end in found.omega_interval))
+        alpha += f"; McDonald's omega = {without_zero(found.omega, 2)}, {short(100 * found.level)}% CI {ends}"
     note = f"{alpha}; mean correlation {without_zero(found.mean_r, 2)}. {rest}. {rows}."
     return Section(f"Items of a scale of {len(found.items)}", note, (items_table(found, formal=True),))
 

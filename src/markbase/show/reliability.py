@@ -25,7 +25,8 @@ def reliability_page(found: Reliability, mend: Mend | None = as_method) -> Page:
             if math.isnan(found.alpha)
             else f"{without_zero(found.alpha, 2)}, {short(100 * found.level)}% CI {from_to(without_zero(low, 2), without_zero(high, 2))}",
         ),
-        ("standardised", f"{without_zero(found.standardised_alpha, 2)}, of the items in standard deviations"),
+        *_omega(found),
+        ("standardised alpha", f"{without_zero(found.standardised_alpha, 2)}, of the items in standard deviations"),
         ("mean correlation", f"{without_zero(found.mean_r, 2)}, of {count_noun(items * (items - 1) // 2, 'pair')}"),
         ("principal components", ", ".join(as_percent(v) for v in found.components[:3]) + " of the variance of the standardised items"),
     ]  # fmt: skip
@@ -45,6 +46,22 @@ def reliability_page(found: Reliability, mend: Mend | None = as_method) -> Page:
     )
 
 
+def _omega(found: Reliability) -> list[tuple[str, str]]:
+    """Tell omega with its interval; nothing of two items."""
+    if len(found.items) < 3:
+        return []
+    if found.factor is None:
+        return [("McDonald's omega", "none: one factor would leave an item without a variance of its own")]
+    low, high = (without_zero(v, 2) for v in found.omega_interval)
+    interval = f", {short(100 * found.level)}% CI {from_to(low, high)}" if not math.isnan(found.omega_error) else ""
+    return [
+        (
+            "McDonald's omega",
+            f"{without_zero(found.omega, 2)}{interval}, of one common factor",
+        )
+    ]
+
+
 def _turned(found: Reliability, mend: Mend) -> Facts:
     """Return the step that turns each item round, as a front end writes it."""
     scores = list(found.mend[0]["scores"])
@@ -59,13 +76,18 @@ def items_table(found: Reliability, formal: bool = False) -> Table:
     for r in rows_of(found.table):
         about = (r.item, number(r.mean, 2), number(r.sd, 2), _r(r.rest_r))
         ends = (_r(r.rest_low), _r(r.rest_high))
-        cells = (*about, *((from_to(*ends) if all(ends) else "",) if formal else ends), _r(r.alpha_without))
+        cells = (
+            *about,
+            *((from_to(*ends) if all(ends) else "",) if formal else ends),
+            _r(r.alpha_without),
+            _r(r.loading),
+        )
         rows.append(Row(cells, "plain", None if formal else Strip(r.rest_low, r.rest_r, r.rest_high, left, 1.0)))
     if formal:
-        formally = ("", "M", "SD", "r with the rest", interval, "alpha without it")
-        return Table(formally, tuple(rows), frozenset(range(1, 6)))
-    heads = ("item", "mean", "sd", "r with the rest", "lower", "upper", "alpha without it")
-    return Table(heads, tuple(rows), frozenset(range(1, 7)), 0, interval)
+        formally = ("", "M", "SD", "r with the rest", interval, "alpha without it", "loading")
+        return Table(formally, tuple(rows), frozenset(range(1, 7)))
+    heads = ("item", "mean", "sd", "r with the rest", "lower", "upper", "alpha without it", "loading")
+    return Table(heads, tuple(rows), frozenset(range(1, 8)), 0, interval)
 
 
 def _r(value: float) -> str:
@@ -83,6 +105,9 @@ def reliability_record(found: Reliability) -> dict[str, Any]:
         "alpha": found.alpha,
         "low": low,
         "high": high,
+        "omega": found.omega,
+        "omega_low": found.omega_interval[0],
+        "omega_high": found.omega_interval[1],
         "standardised_alpha": found.standardised_alpha,
         "mean_r": found.mean_r,
         "components": list(found.components),

@@ -17,8 +17,10 @@ from markbase.core.design.complete_cases import CompleteCases, complete_rows
 from markbase.core.display import ShownTables
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, listed, quoted
 from markbase.core.formatting import as_percent, number, without_zero
+from markbase.core.inference.distributions import t_quantile
 from markbase.core.rows.row_functions import evenly_spread
 from markbase.core.screening.association import ROWS_LOOKED_AT, interval_of_r, stretch_of_z
+from markbase.core.screening.one_factor import OneFactor, one_factor
 from markbase.core.screening.unheeded import unheeded_in, unheeded_words
 from markbase.core.study.column import Column
 from markbase.core.study.consistency import Consistency, consistency_of
@@ -36,6 +38,8 @@ _WORTH_TELLING = 0.01
 """By so much alpha of the other items is higher before it is spoken of."""
 _OFTEN = 0.02
 """Such a share of rows with one answer to items that are worded both ways is told."""
+_MUCH_LEFT, _CLEARLY = 0.1, 3.0
+"""A correlation that one factor leaves is told from such a size on, and where it is so many times what rows leave by chance."""
 _MOST_APART = 10
 """Answers further apart are no steps of a scale."""
 
@@ -60,6 +64,10 @@ class Reliability(ShownTables):
     """Columns with the role of clusters, strata or weights, of which these figures take no account, each with what it holds."""
     mend: tuple[Mapping[str, Any], ...] = ()
     """Steps that turn round what goes against the others, where all answers are few whole numbers: the lowest becomes the highest."""
+    factor: OneFactor | None = None
+    """One common factor of the items; None of two, or where it explains an item all but wholly."""
+    omega_error: float = math.nan
+    """The standard error of log(1 − omega) in these rows, whatever the distribution."""
     same_answers: float = 0.0
     """The share of rows that give the same answer to every item, where some go against the others."""
 
@@ -86,6 +94,20 @@ class Reliability(ShownTables):
         return ends[0], ends[1]
 
     @property
+    def omega(self) -> float:
+        """McDonald's omega (total): the share of the variance of their sum that one common factor has, (Σλ)²/((Σλ)² + Σψ); NaN where there is none.
+
+        With loadings λ and unique variances ψ by maximum likelihood; items need not go with the factor alike, as for alpha.
+        """
+        return math.nan if self.factor is None else self.factor.omega
+
+    @property
+    def omega_interval(self) -> tuple[float, float]:
+        """Its confidence interval, even in log(1 − omega), by how far rows move it whatever their distribution (Yuan & Bentler 2002)."""
+        reach = t_quantile(self.level, self.sample.used - 1) * self.omega_error
+        return 1 - (1 - self.omega) * math.exp(reach), 1 - (1 - self.omega) * math.exp(-reach)
+
+    @property
     def mean_r(self) -> float:
         """The mean of the correlations of every two items."""
         return float(self.consistency.correlations[np.triu_indices(len(self.items), 1)].mean())
@@ -105,7 +127,8 @@ class Reliability(ShownTables):
         """One row an item.
 
         `item`, `mean`, `sd`, `rest_r` (its correlation with the sum of the others: the corrected item-total correlation), `rest_low`,
-        `rest_high` (its interval, by Fisher's z, wider where rows move it further than those of normal items would), `alpha_without` (alpha of the others; NaN of two items).
+        `rest_high` (its interval, by Fisher's z, wider where rows move it further than those of normal items would), `alpha_without` (alpha of the others; NaN of two items),
+        `loading` (its correlation with one common factor; NaN where there is none).
         """
         own = self.consistency
         told = zip(own.with_rest.tolist(), self.stretches[1:], strict=True)
@@ -119,6 +142,9 @@ class Reliability(ShownTables):
                 "rest_low": [low for low, _ in ends],
                 "rest_high": [high for _, high in ends],
                 "alpha_without": own.without_each,
+                "loading": np.full(len(own.names), np.nan)
+                if self.factor is None
+                else self.factor.loadings / np.sqrt(np.diag(own.covariance)),
             }
         )
 
@@ -133,7 +159,7 @@ class Reliability(ShownTables):
         told = []
         if self.consistency.against:
             told.append(
-                f"{self.consistency.against_words}; alpha is that of the items as they are, and means little before."
+                f"{self.consistency.against_words}; alpha and omega are those of the items as they are, and mean little before."
             )
             told += self._straight()
         else:
@@ -141,8 +167,9 @@ class Reliability(ShownTables):
         told += self._unlike()
         if len(self.items) > 2:
             first, second = (as_percent(v) for v in self.components[:2])
+            told += self._beyond_one_factor()
             told.append(
-                "Alpha does not show that the items measure one thing: of the variance of the standardised items the first principal "
+                f"{'Alpha does not show' if self.factor is None else 'Neither alpha nor omega shows'} that the items measure one thing: of the variance of the standardised items the first principal "
                 f"component holds {first}, the second {second}."
             )
         if self.unheeded:
@@ -159,6 +186,20 @@ class Reliability(ShownTables):
         return [
             f"{as_percent(self.same_answers)} of the rows give the same answer to all {len(self.items)} items, those that go against the others among them (straightlining): a "
             "middle answer alone can mean both, so look whether these were read."
+        ]
+
+    def _beyond_one_factor(self) -> list[str]:
+        """Say which two items go together beyond one factor, and where there is none."""
+        if self.factor is None:
+            return ["One common factor would leave an item without a variance of its own, so that there is no omega."]
+        left = self.factor.left
+        one, other = divmod(int(np.abs(left).argmax()), len(self.items))
+        r = float(left[one, other])
+        if abs(r) < _MUCH_LEFT or abs(r) * math.sqrt(self.sample.used) < _CLEARLY:
+            return []
+        way = "share more than that" if r > 0 else "have less in common than it says"
+        return [
+            f"One factor leaves a correlation of {without_zero(r, 2)} between `{self.items[one]}` and `{self.items[other]}`, which {way}: alpha and omega take the items for such as err independently."
         ]
 
     def _unlike(self) -> list[str]:
@@ -212,7 +253,7 @@ def _stepped_up(r: float, items: int) -> float:
 
 @checked
 def reliability(study: Study | AnyTable, items: Sequence[str], *, level: float = 0.95) -> Reliability:
-    """Tell how far the items of a scale go together, before they are averaged: Cronbach's alpha and the part of each item in it.
+    """Tell how far the items of a scale go together, before they are averaged: Cronbach's alpha, McDonald's omega, and the part of each item.
 
     Parameters
     ----------
@@ -226,7 +267,7 @@ def reliability(study: Study | AnyTable, items: Sequence[str], *, level: float =
     Returns
     -------
     Reliability
-        `alpha` and its `interval`, `standardised_alpha`, `mean_r`, `components`, `table` (a row an item), `correlations`, and
+        `alpha` and its `interval`, `omega` and its `omega_interval`, `standardised_alpha`, `mean_r`, `components`, `table` (a row an item), `correlations`, and
         `statements`; print it to read it.
 
     Raises
@@ -243,6 +284,7 @@ def reliability(study: Study | AnyTable, items: Sequence[str], *, level: float =
     L. J. Cronbach (1951), "Coefficient alpha and the internal structure of tests", Psychometrika 16, 297-334.
     L. S. Feldt (1965), "The approximate sampling distribution of Kuder-Richardson reliability coefficient twenty",
     Psychometrika 30, 357-370.
+    R. P. McDonald (1999), Test Theory: A Unified Treatment, ch. 6 (omega).
     Yuan, Guarnaccia & Hayslip (2003), "A study of the distribution of sample coefficient alpha with the Hopkins symptom checklist",
     Educational and Psychological Measurement 63(1), 5-23 (how alpha varies, whatever the distribution).
 
@@ -282,9 +324,20 @@ def reliability(study: Study | AnyTable, items: Sequence[str], *, level: float =
     wordings = {c.name: c.label for c in columns if c.label}
     (answers,) = evenly_spread(ROWS_LOOKED_AT, sample.used, used, [c.values for c in columns])
     turning, own = _turning(columns, found.against), np.array(answers)
+    factor = one_factor(found.covariance)
     same = float(np.mean(np.ptp(own, axis=0) == 0)) if turning and len(columns) > 2 else 0.0
     return Reliability(
-        found, sample, level, study.name, _stretches(own), wordings, unheeded_in(study, items), turning, same
+        found,
+        sample,
+        level,
+        study.name,
+        _stretches(own),
+        wordings,
+        unheeded_in(study, items),
+        turning,
+        factor,
+        math.nan if factor is None else factor.error(own) / math.sqrt(sample.used),
+        same,
     )
 
 
