@@ -27,7 +27,7 @@ TERMINALS = {
     "prepare.png": (f"markbase prepare {PLAN} --check joined_through", "1080x545+0+0"),
     "reliability.png": (
         f"markbase reliability {ITEMS} welcome,friends,heard,stranger,part_of_it,would_miss",
-        "1080x785+0+0",
+        "1080x812+0+0",
     ),
     "screen.png": (f"markbase screen {PLAN} --outcome belonging --terms {SCREENED}", "1080x886+0+0"),
     "fit-numbers.png": (FIT, "1080x1012+0+0"),

@@ -34,6 +34,7 @@ def reliability_page(found: Reliability, mend: Mend | None = as_method) -> Page:
     which = Facts((("complete cases", used), *found.wordings.items()))
     ways = (_turned(found, mend),) if mend and found.mend else ()
     with_rest = "r with the sum of the others" if items > 2 else "r with the other"
+    with_rest += "; loading: r with the common factor" if found.factor is not None else ""
     return Page(
         f"Reliability of a scale of {count_noun(items, 'item')}",
         found.data_name,
