@@ -18,6 +18,7 @@ from markbase.cli.progress import counting
 from markbase.cli.sampling_options import bootstrap_options, check_seed_is_used
 from markbase.core.comparison.coefficient_samples import CoefficientSamples
 from markbase.core.comparison.coefficient_samples import bootstrap as drawn
+from markbase.core.errors import remark
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.stored_fit import StoredFit
@@ -85,6 +86,7 @@ def command(
             answer(regression_record(fit) if as_json else regression_page(fit), told)
             return
         only_for("linear", fit, [("--standardised", standardised)])
+        _name_what_combines(fit)
         samples = drawn(fit, bootstrap, seed=seed or 0, told=counting("samples", bootstrap)) if bootstrap else None
         found = _record(fit, guide, samples) if as_json else _page(fit, guide, standardised, samples)
         if save:
@@ -96,6 +98,17 @@ def command(
 
             draw_fit(fit, figures, replaces)
     answer(found, told)
+
+
+def _name_what_combines(fit: AnyFit) -> None:
+    """Say which command fits each imputation, or each plausible value, where this fit takes all, or one, of them."""
+    if fit.stacked is not None:
+        remark(
+            f"`markbase imputations` fits each of them and combines what they say: --imputation {fit.stacked.column}."
+        )
+    if fit.outcome.name in fit.plausible:
+        several = ",".join(fit.plausible)
+        remark(f"`markbase imputations` fits each plausible value and combines what they say: --outcome {several}.")
 
 
 def _page(fit: AnyFit, guide: bool, standardised: bool, samples: CoefficientSamples | None) -> Page:
