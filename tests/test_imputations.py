@@ -320,8 +320,8 @@ def test_plausible_values_are_combined_and_one_of_them_alone_says_so(tmp_path):
     assert pages[2].startswith("PV1_math to PV10_math: linear regression")
     (tmp_path / "v.toml").write_text('[data]\nfile = "v.csv"\n[[imputations]]\noutcomes = ["PV*_math"]\nterms = ["x", "g"]\n')
     assert run("imputations", "v.toml", cwd=tmp_path).stdout.startswith("PV1_math to PV10_math: linear regression")
-    alone = run("fit", "v.csv", "--outcome", "PV2_math", "--terms", "x", cwd=tmp_path)
-    assert f"`markbase imputations` fits each plausible value and combines what they say: --outcome {','.join(names)}." in alone.stderr
+    single = run("fit", "v.csv", "--outcome", "PV2_math", "--terms", "x", cwd=tmp_path)
+    assert f"`markbase imputations` fits each plausible value and combines what they say: --outcome {','.join(names)}." in single.stderr
     assert "No column has a name that fits `Q*`" in run("imputations", "v.csv", "--outcome", "Q*", "--terms", "x", cwd=tmp_path).stderr
     page = " ".join(str(found).split())
     assert "PV1_math to PV10_math: linear regression on 2 terms, combined over 4 plausible values" in page
