@@ -67,6 +67,11 @@ class Imputations(ShownTables):
             return first
         return replace(first, outcome=replace(first.outcome, name=f"{first.outcome.name} to {others[-1].outcome.name}"))
 
+    @cached_property
+    def _curved(self) -> list[AnyFit]:
+        """The fits with the errors of their curvature: those of penalised likelihoods need not be profiled to be combined."""
+        return [replace(f, penalty="") if isinstance(f, LogisticFit) and f.penalty else f for f in self.fits.values()]
+
     @property
     def level(self) -> float:
         """Confidence level of the intervals."""
@@ -101,7 +106,7 @@ class Imputations(ShownTables):
         `p`, `low`, `high`, `missing_information` (the share of what the data would tell without gaps that is lost to them), `simulation_error` (by how
         much the estimate differs by chance if as many imputations are made anew); of logistic fits also `odds_ratio`, `odds_low`, `odds_high`.
         """
-        table = self._combined([fit.coefficients for fit in self.fits.values()], "estimate")
+        table = self._combined([fit.coefficients for fit in self._curved], "estimate")
         return self.family.with_ratios(table)
 
     @own_table
@@ -191,7 +196,7 @@ class Imputations(ShownTables):
     @own_table
     def marginal(self) -> pd.DataFrame:
         """Average marginal effects of logistic fits, combined: as `LogisticFit.marginal`, with `df` and `missing_information`; empty of linear ones."""
-        fits = [fit for fit in self.fits.values() if isinstance(fit, LogisticFit)]
+        fits = [fit for fit in self._curved if isinstance(fit, LogisticFit)]
         return self._combined([f.marginal for f in fits], "effect") if fits else pd.DataFrame(columns=["term"])
 
     def not_averaged(self, group: str) -> str:
@@ -228,7 +233,7 @@ class Imputations(ShownTables):
         ColumnError
             If the model has no such group.
         """
-        tables = [fit.groups(group) for fit in self.fits.values()]
+        tables = [fit.groups(group) for fit in self._curved]
         told = self._combined(tables, "difference").drop(columns=["missing_information", "simulation_error"])
         at = np.array([t["adjusted"] for t in tables])
         low, high = np.array([t["adjusted_low"] for t in tables]), np.array([t["adjusted_high"] for t in tables])
@@ -275,7 +280,7 @@ class Imputations(ShownTables):
             raise MarkbaseError(
                 f"Comparisons of combined estimates are corrected by {listed(quoted(sorted(CORRECTIONS)), 'or')}, which take p values whatever they are of, not by {correction!r}."
             )
-        tables = [fit.between(group, "none").drop(columns="p_corrected") for fit in self.fits.values()]
+        tables = [fit.between(group, "none").drop(columns="p_corrected") for fit in self._curved]
         level = 1 - (1 - self.level) / len(tables[0]) if correction == "bonferroni" else self.level
         told = self._combined(tables, "difference", level).drop(columns=["missing_information", "simulation_error"])
         table = told.assign(p_corrected=corrected(told["p"].to_numpy(), correction))
@@ -307,7 +312,7 @@ class Imputations(ShownTables):
         MarkbaseError
             If the places differ between the imputations, as those do that are taken from the rows: give them.
         """
-        tables = [fit.simple_slopes(numeric, by=by, at=at) for fit in self.fits.values()]
+        tables = [fit.simple_slopes(numeric, by=by, at=at) for fit in self._curved]
         tables = [t[[c for c in t if not str(c).startswith(("difference", "probability", "odds"))]] for t in tables]
         places = [c for c in tables[0] if c not in ("n", "slope", "se", "low", "high", "p", "t", "z")]
         if any(not t[places].equals(tables[0][places]) for t in tables):
@@ -325,7 +330,7 @@ class Imputations(ShownTables):
         Equation
             As of a fit; print it, or take its `parts`.
         """
-        table = self._combined([fit.equation_rows for fit in self.fits.values()], "estimate")
+        table = self._combined([fit.equation_rows for fit in self._curved], "estimate")
         return combined_equation(self.fit, table["estimate"].to_numpy(), table["se"].to_numpy())
 
     def reading(self) -> Reading:
@@ -391,5 +396,5 @@ class Imputations(ShownTables):
     @cached_property
     def _told(self) -> tuple[Array, Array]:
         """The estimates of every imputation, shape (imputations, coefficients), and their covariances."""
-        fits = self.fits.values()
+        fits = self._curved
         return np.array([f.coefficients["estimate"] for f in fits]), np.array([f.covariance for f in fits])

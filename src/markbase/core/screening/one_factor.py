@@ -75,7 +75,8 @@ class OneFactor:
         if weights is None:
             return math.nan
         away = answers - answers.mean(axis=1, keepdims=True)
-        matrix = 0.5 * np.einsum("j,jab->ab", weights, inside)
+        rows = answers.shape[1]
+        matrix = 0.5 * rows / (rows - 1) * np.einsum("j,jab->ab", weights, inside)
         moved = np.einsum("ir,ij,jr->r", away, matrix, away, optimize=True)
         return float(np.sqrt(np.mean((moved - moved.mean()) ** 2)))
 
