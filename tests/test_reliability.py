@@ -128,7 +128,7 @@ def test_omega_is_that_of_the_likeliest_factor_and_alpha_where_items_belong_alik
     rng = np.random.default_rng(k)
     loadings, unique, n = rng.uniform(0.5, 1.5, k), rng.uniform(0.3, 2, k), 160
     frame = pd.DataFrame(np.outer(rng.normal(size=n), loadings) + rng.normal(size=(n, k)) * np.sqrt(unique), columns=[f"q{j}" for j in range(k)])
-    frame["q1"] += 0.5 * (frame["q0"] - frame["q0"].mean()) * (k == 9)
+    frame.loc[:, ["q0", "q1"]] += 1.2 * rng.normal(size=(n, 1)) * (k == 9)
     S, found = np.cov(frame.T), mb.reliability(frame, list(frame))
     best = scipy.optimize.minimize(discrepancy, np.concatenate([loadings, np.log(unique)]), args=(S,), tol=1e-13)
     own, rest = np.split(best.x, 2)
