@@ -148,6 +148,8 @@ def test_omega_is_that_of_the_likeliest_factor_and_alpha_where_items_belong_alik
     assert turned.table["loading"].abs().tolist() == pytest.approx(found.table["loading"].tolist(), rel=1e-9)
     same = " ".join(found.statements)
     assert ("between `q0` and `q1`, which share more than that" in same) == (k == 9)
+    few = mb.reliability(frame.head(25), list(frame))  # in which much is left by chance
+    assert k != 5 or (np.abs(few.factor.left).max() > 0.1 and "share more" not in " ".join(few.statements))
     frame.to_parquet(tmp_path / "f.parquet")
     assert mb.reliability(mb.open_study(tmp_path / "f.parquet", in_parts=True), list(frame)).omega == pytest.approx(found.omega, rel=1e-10)
     alike = OneFactor(np.full(k, 0.7), unique, np.full((k, k), 0.49) + np.diag(unique))

@@ -59,14 +59,19 @@ def test_errors_are_those_of_fits_with_each_of_the_weights(method, logistic, tmp
     b = estimates(W, logistic)
     off = np.array([estimates(own, logistic) - b for own in MADE[method]])
     V = SCALES[method] * off.T @ off
+    pages = []
     for source in (study, mb.open_study(tmp_path / "f.parquet", in_parts=True).mark("g", "a")):
         fit = mb.fit_logistic(source, "yes", ["x", "g"], event="yes", **chosen) if logistic else mb.fit_linear(source, "y", ["x", "g"], **chosen)
         told = fit.coefficients[~fit.coefficients["base"]]
         assert told["estimate"].tolist() == pytest.approx(b.tolist(), rel=1e-9)
         assert told["se"].tolist() == pytest.approx(np.sqrt(np.diag(V)).tolist(), rel=1e-8)
         assert fit.df_rest == DF[method]
+        if method == "BRR":
+            assert "straight lines" in str(fit.checks())
+            pages.append(re.sub(r"in .* rows taken at random", "", " ".join(str(fit).split("Does the model say")[1].split())))
         F = b[2:] @ np.linalg.solve(V[2:, 2:], b[2:]) / 2 * (DF[method] - 1) / DF[method]
         assert fit.term_tests.each[1][:3] == (pytest.approx(F, rel=1e-7), 2, DF[method] - 1)
+    assert all(page.count("16 replicate weights") == 1 for page in pages)
     scaled = {**chosen, "replicates_scale": 0.4}
     other = mb.fit_linear(study, "y", ["x", "g"], **scaled)
     assert (other.coefficients["se"] / mb.fit_linear(study, "y", ["x", "g"], **chosen).coefficients["se"])[1] == pytest.approx(
