@@ -21,8 +21,8 @@ from markbase.show.imputations import imputations_page, imputations_record
 @click.command(
     "imputations",
     epilog=examples(
-        "markbase imputations choirs_imputed.csv --imputation imputation --outcome belonging --terms age,voice voice",
-        "markbase imputations pupils.csv --outcome pv1read,pv2read,pv3read --terms age,language",
+        "markbase imputations choir_imputed.csv --imputation imputation --outcome belonging --terms age,voice voice",
+        "markbase imputations singers.csv --outcome pv1pitch,pv2pitch,pv3pitch --terms age,voice",
     ),
 )
 @model_options
@@ -62,7 +62,7 @@ def command(
             entry = replace(entry, imputation=imputation, outcomes=())
         if not entry.imputation and not entry.outcomes:
             raise MarkbaseError(
-                "Say what numbers the imputations: --imputation imputation; or give plausible values as outcomes, by commas: --outcome pv1read,pv2read."
+                "Say what numbers the imputations: --imputation imputation; or give plausible values as outcomes, by commas: --outcome pv1pitch,pv2pitch."
             )
         entry = replace(entry, groups=model.rest() or entry.groups, correction=correction or entry.correction)
         if correction and not entry.groups:

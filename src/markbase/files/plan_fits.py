@@ -139,13 +139,13 @@ def _imputed(entry: Mapping[str, Any], table: str, number: int, lines: Lines) ->
         or (len(outcomes) == 1 and not is_pattern(outcomes[0]))
     ):
         raise lines.error(
-            '`outcomes` is a list of two plausible values or more: outcomes = ["pv1read", "pv2read"], or ["pv*read"]',
+            '`outcomes` is a list of two plausible values or more: outcomes = ["pv1pitch", "pv2pitch"], or ["pv*pitch"]',
             at=lines.within(table, number, "outcomes"),
         )
     if bool(column) == bool(outcomes) or (outcomes and "outcome" in entry):
         raise lines.error(
             'an [[imputations]] has an outcome, and the column that numbers the imputations (imputation = "imputation"); or plausible values in the '
-            'place of both (outcomes = ["pv1read", "pv2read"])',
+            'place of both (outcomes = ["pv1pitch", "pv2pitch"])',
             at=lines.header(table, number),
         )
     return column, tuple(outcomes)

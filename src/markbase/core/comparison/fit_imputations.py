@@ -47,7 +47,7 @@ def fit_imputations(
         The imputations one below another, with the base of each group marked. A table (pandas, Polars, Arrow, DuckDB) is taken as a study without a
         codebook.
     outcome : str, or sequence of str
-        The name of the outcome; without an `imputation` those of two or more plausible values, or what these have in common (``"pv*read"``).
+        The name of the outcome; without an `imputation` those of two or more plausible values, or what these have in common (``"pv*pitch"``).
     terms : sequence of str, Polynomial or Interaction, or AllBut
         The terms of the model.
     imputation : str, optional

@@ -15,7 +15,7 @@ from markbase.core.study.column import Column
 _NUMBERS = re.compile(
     r"(?<![a-z])(imps?|imputations?|imputed|implicates?)([ _.-]?(no|nr|num|number|id|index|set|dataset))?(?![a-z])"
 )
-"""What a column that numbers imputations is called; one of the cases has another word behind it."""
+"""What a column that numbers imputations is called."""
 _PLAUSIBLE = re.compile(r"^(?P<before>.*?)(?<![a-z])(pv|plausible[ _.-]?values?)[ _.-]?(?P<number>\d+)(?P<behind>.*)$")
 _MOST = 1_000
 """So many imputations nobody has more of."""
