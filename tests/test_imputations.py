@@ -402,6 +402,101 @@ def test_the_command_a_plan_and_a_manuscript_tell_the_same(tmp_path):
             assert text in run("run", "q.toml", "--into", "no", cwd=tmp_path).stderr
 
 
+def dense_of(own, names):
+    """The columns of a model by hand."""
+    known = {"x": own["x"], "x²": own["x"] ** 2, "b": own["g"] == "b", "c": own["g"] == "c", "w": own["w"]}
+    return np.column_stack([np.ones(N), *(known[name] for name in names)]).astype(float)
+
+
+@pytest.mark.parametrize("base", ["a", "b"])
+def test_what_blocks_add_is_tested_by_their_coefficients_and_moves_as_the_rules_say(base):
+    blocks = {"first": ["x"], "curve": [mb.polynomial("x"), "g"], "last": ["w"]}
+    columns = [["x"], ["x", "x²", "b", "c"], ["x", "x²", "b", "c", "w"]]
+    found = mb.fit_imputed_blocks(mb.Study(FRAME).mark("g", base), "y", blocks, "imputation")
+    before, shares = [], np.zeros((M, 3))
+    for k, (names, step) in enumerate(zip(columns, found.steps.to_dict("records"), strict=True)):
+        Q, U = [], []
+        for i, own in enumerate(EACH):
+            X, y = dense_of(own, names), own["y"].to_numpy()
+            b, (rest,) = np.linalg.lstsq(X, y, rcond=None)[:2]
+            shares[i, k] = 1 - rest / np.sum((y - y.mean()) ** 2)
+            Q.append(b)
+            U.append(np.linalg.inv(X.T @ X) * rest / (N - len(b)))
+        places = [1 + names.index(name) for name in names if name not in before]
+        q, W = np.array(Q)[:, places], np.mean(U, axis=0)[np.ix_(places, places)]
+        r = 1.2 * np.trace(np.cov(q.T).reshape(W.shape) @ np.linalg.inv(W)) / len(places)
+        F = q.mean(0) @ np.linalg.inv(W * (1 + r)) @ q.mean(0) / len(places)
+        assert (step["df"], step["statistic"]) == (len(places), pytest.approx(F, rel=1e-8))
+        assert step["p"] == pytest.approx(tail_of_f(F, len(places), step["df_rest"]), rel=1e-7)
+        r2 = np.tanh(np.arctanh(np.sqrt(shares[:, k])).mean()) ** 2
+        assert step["r2"] == pytest.approx(r2, rel=1e-9)
+        changes = shares[:, k] - (shares[:, k - 1] if k else 0)
+        assert (step["change_lowest"], step["change_highest"]) == pytest.approx((changes.min(), changes.max()), rel=1e-8)
+        before = names
+    assert found.steps["r2_change"].sum() == pytest.approx(found.steps["r2"].iloc[-1])
+    alone = mb.fit_imputations(mb.Study(FRAME).mark("g", base), "y", ["x"], "imputation").overall
+    assert found.changes[0].statistic == pytest.approx(alone.statistic, rel=1e-9)
+    last = mb.fit_imputations(mb.Study(FRAME).mark("g", base), "y", [mb.polynomial("x"), "g", "w"], "imputation")
+    pd.testing.assert_frame_equal(found["last"].coefficients, last.coefficients, rtol=1e-8)
+    assert found.changes[2].statistic == pytest.approx(last.terms["statistic"].iloc[-1], rel=1e-9)
+    assert found.moves["last"].tolist() == pytest.approx(
+        [0.0, *last.coefficients["estimate"]][1:2] + [np.nan] + last.coefficients["estimate"].tolist()[1:], nan_ok=True
+    )
+    each = [mb.fit_blocks(mb.Study(own).mark("g", base), "y", blocks).movements for own in EACH]
+    assert len(found.movements) == len(each[0]) == 4  # of x, x² and g, when w enters
+    for k, row in found.movements.iterrows():
+        wanted = by_rules([t["change"].iloc[k] for t in each], [t["se"].iloc[k] for t in each], N - 6)
+        assert row[["change", "se", "df", "p"]].tolist() == pytest.approx(wanted[:4], rel=1e-6)
+        assert row["after"] - row["before"] == pytest.approx(row["change"])
+
+
+def test_blocks_over_imputations_are_told_in_commands_plans_and_manuscripts(tmp_path):
+    table = FRAME.assign(yes=np.where(FRAME["y"] > 1.5, "yes", "no"))
+    pd.concat([FIRST.assign(yes=FIRST["yes"].where(FIRST["who"] > 103)), table]).to_csv(tmp_path / "t.csv", index=False)
+    model = ["--imputation", "imputation", "--base", "g=a", "--kind", "logistic", "--outcome", "yes", "--event", "yes"]
+    blocks = ["--block", "one: x, w", "--block", "two: g, interaction(x, g)"]
+    page = " ".join(run("imputations", "t.csv", *model, *blocks, cwd=tmp_path).stdout.split())
+    found = mb.fit_imputed_blocks(
+        mb.Study(table).mark("g", "a"), "yes", {"one": ["x", "w"], "two": ["g", mb.interaction("x", "g")]}, "imputation", kind="logistic", event="yes"
+    )
+    step = found.steps.iloc[1]
+    for words in (
+        "log odds of yes = yes: 2 blocks, one after the other, combined over 5 imputations", "is fitted to the same rows of each imputation", "in single ones",
+        f"Adding g and x × g (block two) raises McFadden's R² by {step['mcfadden_change']:.3f} to {step['mcfadden']:.3f}".replace("0.", "."), "Karlson, Holm and Breen",
+    ):  # fmt: skip
+        assert words in page, words
+    assert "why both are told" not in page
+    (tmp_path / "p.toml").write_text(
+        '[data]\nfile = "t.csv"\n[[prepare]]\ndo = "mark"\ncolumn = "g"\nbase = "a"\n[[imputations]]\nname = "b"\noutcome = "y"\nimputation = "imputation"\n'
+        'entry = [{name = "one", terms = ["x"]}, {name = "two", terms = ["g"]}]\n'
+    )
+    assert run("run", "p.toml", "--into", "out", cwd=tmp_path).returncode == 0
+    linear = mb.fit_imputed_blocks(mb.Study(FRAME).mark("g", "a"), "y", {"one": ["x"], "two": ["g"]}, "imputation")
+    steps = pd.read_csv(tmp_path / "out" / "tables" / "b-steps.csv")
+    assert steps["statistic"].tolist() == pytest.approx(linear.steps["statistic"].tolist(), rel=1e-7)
+    record = json.loads((tmp_path / "out" / "results.json").read_text("utf-8"))["imputations"]["b"]
+    assert [row["r2"] for row in record["steps"]] == pytest.approx(linear.steps["r2"].tolist(), rel=1e-7)
+    assert "one (x) and two (g), all on the same rows; what each adds was tested by its coefficients together" in (
+        tmp_path / "out" / "methods.txt"
+    ).read_text("utf-8")
+    told = " ".join(re.sub("<[^>]*>", " ", (tmp_path / "out" / "report.html").read_text("utf-8")).split())
+    assert f"F(2, {linear.changes[1].df_rest:.0f}) = {linear.changes[1].statistic:.2f}" in told
+    mb.write_document(linear, tmp_path / "d.md")
+    lines = (tmp_path / "d.md").read_text("utf-8").replace("\\", "").splitlines()
+    assert next(line for line in lines if line.startswith("| F of the change")).endswith(f"| {linear.changes[1].statistic:.2f} |")
+    for more, words in (
+        (["g"], "Levels are told of a model, not of blocks"),
+        (["--terms", "x"], "Give the terms in blocks or with `--terms`, not both"),
+    ):
+        assert words in run("imputations", "t.csv", *model, *blocks, *more, cwd=tmp_path).stderr
+    text = (tmp_path / "p.toml").read_text()
+    (tmp_path / "q.toml").write_text(text + 'terms = ["x"]\n')
+    assert (
+        "line 11: an [[imputations]] has terms, or blocks (`entry`) without groups, not `entry` and `terms`"
+        in run("run", "q.toml", "--into", "no", cwd=tmp_path).stderr
+    )
+
+
 def test_what_cannot_be_combined_is_refused_in_words():
     fit = mb.fit_imputations
     rare = FRAME.assign(g=np.where((FRAME["imputation"] == 2) & (FRAME["g"] == "c"), "b", FRAME["g"]))

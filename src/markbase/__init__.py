@@ -25,8 +25,9 @@ if TYPE_CHECKING:
     from markbase.core.comparison.cross_validation import CrossValidation, cross_validate
     from markbase.core.comparison.dominance import Dominance, dominance
     from markbase.core.comparison.fit_blocks import fit_blocks
-    from markbase.core.comparison.fit_imputations import fit_imputations
+    from markbase.core.comparison.fit_imputations import fit_imputations, fit_imputed_blocks
     from markbase.core.comparison.imputations import Imputations
+    from markbase.core.comparison.imputed_blocks import ImputedBlocks
     from markbase.core.comparison.score import Score, score
     from markbase.core.comparison.subgroups import Subgroups, fit_subgroups
     from markbase.core.design.requested_terms import all_but, interaction, polynomial
@@ -146,7 +147,9 @@ _HOMES = {
     "draw_vif": "markbase.show.screen_figures",
     "fit_blocks": "markbase.core.comparison.fit_blocks",
     "Imputations": "markbase.core.comparison.imputations",
+    "ImputedBlocks": "markbase.core.comparison.imputed_blocks",
     "fit_imputations": "markbase.core.comparison.fit_imputations",
+    "fit_imputed_blocks": "markbase.core.comparison.fit_imputations",
     "Subgroups": "markbase.core.comparison.subgroups",
     "fit_subgroups": "markbase.core.comparison.subgroups",
     "fit_linear": "markbase.core.results.fit_linear",
@@ -193,6 +196,7 @@ __all__ = [
     "FitError",
     "Guide",
     "Imputations",
+    "ImputedBlocks",
     "LevelError",
     "Limits",
     "LinearFit",
@@ -240,6 +244,7 @@ __all__ = [
     "draw_vif",
     "fit_blocks",
     "fit_imputations",
+    "fit_imputed_blocks",
     "fit_linear",
     "fit_logistic",
     "fit_subgroups",

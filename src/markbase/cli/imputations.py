@@ -14,8 +14,10 @@ from markbase.cli.model_options import model_of, model_options
 from markbase.cli.options import json_option, names_argument, replace_option
 from markbase.cli.output import answer, remarks
 from markbase.core.comparison.imputations import CORRECTIONS
+from markbase.core.comparison.imputed_blocks import ImputedBlocks
 from markbase.core.errors import MarkbaseError
 from markbase.show.imputations import imputations_page, imputations_record
+from markbase.show.imputed_blocks import imputed_blocks_page, imputed_blocks_record
 
 
 @click.command(
@@ -23,6 +25,7 @@ from markbase.show.imputations import imputations_page, imputations_record
     epilog=examples(
         "markbase imputations choir_imputed.csv --imputation imputation --outcome belonging --terms age,voice voice",
         "markbase imputations singers.csv --outcome pv1pitch,pv2pitch,pv3pitch --terms age,voice",
+        "markbase imputations choir_imputed.csv --imputation imputation --outcome belonging --block 'who: age, voice' --block 'taking part: rehearsals'",
     ),
 )
 @model_options
@@ -31,6 +34,14 @@ from markbase.show.imputations import imputations_page, imputations_record
     "--imputation",
     metavar="COLUMN",
     help="What numbers the imputations, which stand one below another; none with several outcomes by commas, which are plausible values.",
+    panel="Imputations",
+)
+@click.option(
+    "--block",
+    "texts",
+    multiple=True,
+    metavar="'NAME: COLUMNS'",
+    help="Terms that enter together, in the order given, in the place of --terms: what each block adds is combined.",
     panel="Imputations",
 )
 @click.option(
@@ -45,19 +56,20 @@ from markbase.show.imputations import imputations_page, imputations_record
 @json_option
 def command(
     imputation: str | None,
+    texts: tuple[str, ...],
     correction: str | None,
     manuscript: Path | None,
     replaces: bool,
     as_json: bool,
     **given: Any,
 ) -> None:
-    """Fit the same model in each of several imputations of the data, and combine what they say (Rubin's rules).
+    """Fit the same model, or the same blocks, in each of several imputations of the data, and combine what they say (Rubin's rules).
 
     Of each GROUP that is named behind the file its levels and pairs are told as well. FILE is a data file, or a plan, of which FIT names one of its imputations.
     """
     with remarks() as told:
         model = replace(model_of(given), of="imputations", parted_outcome=imputation is None)
-        study, entry = model.opened(also=(imputation,) if imputation else ())
+        study, entry = model.opened(texts, also=(imputation,) if imputation else ())
         if imputation:
             entry = replace(entry, imputation=imputation, outcomes=())
         if not entry.imputation and not entry.outcomes:
@@ -67,9 +79,14 @@ def command(
         entry = replace(entry, groups=model.rest() or entry.groups, correction=correction or entry.correction)
         if correction and not entry.groups:
             raise click.UsageError("--correction is for pairs of levels; name the group behind the file.")
+        if entry.entry and entry.groups:
+            raise click.UsageError("Levels are told of a model, not of blocks; give its terms with --terms.")
         found = entry.combined_in(study)
         if manuscript:
             write_manuscript(found, manuscript, replaces)
-        shown = imputations_record if as_json else imputations_page
-        answered = shown(found, entry.groups, entry.correction)
+        if isinstance(found, ImputedBlocks):
+            answered = imputed_blocks_record(found) if as_json else imputed_blocks_page(found)
+        else:
+            shown = imputations_record if as_json else imputations_page
+            answered = shown(found, entry.groups, entry.correction)
     answer(answered, told)

@@ -19,6 +19,7 @@ from markbase.core.comparison.coefficient_samples import bootstrap
 from markbase.core.comparison.comparison import compare
 from markbase.core.comparison.cross_validation import cross_validate
 from markbase.core.comparison.dominance import dominance
+from markbase.core.comparison.imputed_blocks import ImputedBlocks
 from markbase.core.comparison.score import score
 from markbase.core.comparison.several_analyses import said_together
 from markbase.core.errors import FitError, remark
@@ -55,6 +56,7 @@ from markbase.show.coefficient_samples import samples_page, samples_record
 from markbase.show.description import description_page, description_record
 from markbase.show.dominance import dominance_page, dominance_record
 from markbase.show.imputations import imputations_record
+from markbase.show.imputed_blocks import imputed_blocks_record
 from markbase.show.page import Page
 from markbase.show.records import (
     blocks_record,
@@ -236,7 +238,14 @@ def _combined(entry: FitEntry, name: str, results: Results) -> None:
     found = entry.combined_in(results.study)
     results.parts.append(imputations_part(found, entry.name, entry.question, entry.groups, entry.correction))
     results.manuscript.append(found)
-    record = imputations_record(found, entry.groups, entry.correction)
+    told = methods_over_imputations(found, VERSION, entry.groups, entry.correction, results.study.trail)
+    results.methods.append(told)
+    if isinstance(found, ImputedBlocks):
+        record = imputed_blocks_record(found)
+        results.tables |= {f"{name}-steps": found.steps, f"{name}-moves": found.moves}
+        found = found.last
+    else:
+        record = imputations_record(found, entry.groups, entry.correction)
     results.record.setdefault("imputations", {})[entry.name] = json.loads(to_json(record))
     results.tables |= {f"{name}-coefficients": found.coefficients, f"{name}-terms": found.terms}
     for group in entry.groups:
@@ -244,8 +253,6 @@ def _combined(entry: FitEntry, name: str, results: Results) -> None:
             f"{name}-{group}-levels": found.groups(group),
             f"{name}-{group}-pairs": found.between(group, entry.correction),
         }
-    told = methods_over_imputations(found, VERSION, entry.groups, entry.correction, results.study.trail)
-    results.methods.append(told)
 
 
 def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, results: Results, draws: bool) -> None:

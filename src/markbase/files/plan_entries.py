@@ -13,6 +13,7 @@ from markbase.core.study.study import Study
 if TYPE_CHECKING:
     from markbase.core.comparison.blocks import Blocks
     from markbase.core.comparison.imputations import Imputations
+    from markbase.core.comparison.imputed_blocks import ImputedBlocks
     from markbase.core.comparison.subgroups import Subgroups
     from markbase.core.results.linear import LinearFit
     from markbase.core.results.logistic import LogisticFit
@@ -134,13 +135,16 @@ class FitEntry:
 
         return fit_subgroups(study, self.outcome, list(self.every_term), by, kind=self.kind, **self.settings)
 
-    def combined_in(self, study: Study) -> Imputations:
-        """Fit all its terms at once in each imputation, or for each plausible value, and combine them."""
-        from markbase.core.comparison.fit_imputations import fit_imputations
+    def combined_in(self, study: Study) -> Imputations | ImputedBlocks:
+        """Fit all its terms at once, or its blocks, in each imputation, or for each plausible value, and combine them."""
+        from markbase.core.comparison.fit_imputations import fit_imputations, fit_imputed_blocks
 
         outcome = list(self.outcomes) or self.outcome
-        chosen = {"kind": self.kind, **self.settings}
-        return fit_imputations(study, outcome, list(self.every_term), self.imputation or None, **chosen)
+        where, chosen = self.imputation or None, {"kind": self.kind, **self.settings}
+        if self.entry:
+            blocks = {name: list(terms) for name, terms in self.entry}
+            return fit_imputed_blocks(study, outcome, blocks, where, **chosen)
+        return fit_imputations(study, outcome, list(self.every_term), where, **chosen)
 
 
 @dataclass(frozen=True)

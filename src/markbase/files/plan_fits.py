@@ -37,7 +37,7 @@ BLOCK_KEYS = tuple(
     sorted((*(k for k in _SHARED if k not in ("groups", "penalty")), "entry", "bootstrap", "dominance", "seed"))
 )
 IMPUTATION_KEYS = tuple(
-    sorted((*(k for k in _SHARED if k not in ("subgroups",)), "correction", "imputation", "outcomes", "terms"))
+    sorted((*(k for k in _SHARED if k not in ("subgroups",)), "correction", "entry", "imputation", "outcomes", "terms"))
 )
 
 
@@ -62,7 +62,13 @@ def fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence[
     check_level(entry, table, number, lines)
     terms: tuple[TermRequest, ...] = ()
     blocks: tuple[tuple[str, tuple[TermRequest, ...]], ...] = ()
-    if table != "blocks":
+    in_blocks = table == "blocks" or (table == "imputations" and "entry" in entry)
+    if in_blocks and table == "imputations" and (other := next((k for k in ("terms", "groups") if k in entry), "")):
+        raise lines.error(
+            f"an [[imputations]] has terms, or blocks (`entry`) without groups, not `entry` and `{other}`",
+            at=lines.within(table, number, other),
+        )
+    if not in_blocks:
         terms = _specs(entry.get("terms"), table, number, "terms", lines)
     else:
         given = entry.get("entry")
@@ -72,7 +78,7 @@ def fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence[
             or not all(isinstance(b, Mapping) and set(b) == {"name", "terms"} for b in given)
         ):
             raise lines.error(
-                'a [[blocks]] lists its blocks: entry = [{name = "background", terms = ["age", "voice"]}, …]',
+                f'a{"n" * (table == "imputations")} [[{table}]] lists its blocks: entry = [{{name = "background", terms = ["age", "voice"]}}, …]',
                 at=lines.within(table, number, "entry"),
             )
         blocks = tuple((str(b["name"]), _specs(b["terms"], table, number, str(b["name"]), lines)) for b in given)

@@ -147,7 +147,7 @@ def plan_schema() -> Schema:
         "describe": several(DESCRIBE_KEYS, [], "A description of the sample."),
         "reliability": several(RELIABILITY_KEYS, ["items"], "A scale whose items are told together."),
         "fit": several(FIT_KEYS, ["outcome", "terms"], "A linear or logistic regression."),
-        "imputations": several(IMPUTATION_KEYS, ["terms"], "A fit in each imputation, or for each plausible value, combined."),
+        "imputations": several(IMPUTATION_KEYS, [], "A fit, or blocks, in each imputation, or for each plausible value, combined."),
         "blocks": several(BLOCK_KEYS, ["outcome", "entry"], "A blockwise (hierarchical) entry."),
         "compare": several(COMPARE_KEYS, ["fits"], "Fits side by side."),
         "backward_elimination": several(ELIMINATION_KEYS, ["fit"], "Terms left out that are not clear."),

@@ -12,6 +12,7 @@ from markbase.core.comparison.coefficient_samples import CoefficientSamples
 from markbase.core.comparison.comparison import Comparison
 from markbase.core.comparison.dominance import Dominance
 from markbase.core.comparison.imputations import Imputations
+from markbase.core.comparison.imputed_blocks import ImputedBlocks
 from markbase.core.comparison.subgroups import Subgroups
 from markbase.core.results.fit import Fit
 from markbase.core.screening.description import Description
@@ -34,7 +35,7 @@ def labels_of(result: Any) -> dict[str, str]:
 def _columns(result: Any) -> Iterable[Column]:
     if isinstance(result, tuple):
         return _columns(result[0])
-    if isinstance(result, Blocks):
+    if isinstance(result, (Blocks, ImputedBlocks)):
         return _columns(result.last)
     if isinstance(result, (CoefficientSamples, Dominance, Imputations)):
         return _columns(result.fit)

@@ -15,6 +15,7 @@ from markbase.core.comparison.coefficient_samples import CoefficientSamples
 from markbase.core.comparison.comparison import Comparison, about_criteria
 from markbase.core.comparison.dominance import Dominance
 from markbase.core.comparison.imputations import Imputations
+from markbase.core.comparison.imputed_blocks import ImputedBlocks
 from markbase.core.comparison.subgroups import Subgroups
 from markbase.core.display import suiting
 from markbase.core.errors import MarkbaseError, listed
@@ -49,6 +50,7 @@ Result = (
     | Description
     | Dominance
     | Imputations
+    | ImputedBlocks
     | Reliability
     | Screen
     | Subgroups
@@ -79,7 +81,7 @@ def _table(result: Result, standardised: bool) -> Section:
     table = suiting(result, _TABLES)
     if table is None:
         raise MarkbaseError(
-            f"A table for a manuscript is of a fit, its coefficients in samples, a blockwise entry, a comparison, a sample, a dominance analysis, a model over imputations, a scale, a screening, a model in subgroups, or a fit and "
+            f"A table for a manuscript is of a fit, its coefficients in samples, a blockwise entry, a comparison, a sample, a dominance analysis, a model over imputations or several in blocks, a scale, a screening, a model in subgroups, or a fit and "
             f'a group of it as `(fit, "voice")`; not of {told_value(result)}.'
         )
     return table(result)
@@ -291,9 +293,7 @@ def _each_level(found: Subgroups, standardised: bool = False) -> Section:
 
 
 def _over_imputations(found: Imputations) -> Section:
-    fit, test, used = found.fit, found.overall, [f.sample.used for f in found.fits.values()]
-    what = f"{len(found.fits)} {'imputations' if found.by else 'plausible values'}"
-    rows = f"n = {used[0]:,}" if len(set(used)) == 1 else f"n = {min(used):,} to {max(used):,}"
+    fit, test = found.fit, found.overall
     whole = (
         ""
         if math.isnan(test.statistic)
@@ -306,11 +306,44 @@ def _over_imputations(found: Imputations) -> Section:
         else f"McFadden {shares['mcfadden']}, Tjur {shares['tjur']} (means)"
     )
     note = (
-        f"{rows} in each of {what}, combined by Rubin's rules with the degrees of freedom of Barnard and Rubin (1999).{whole} {share}. "
-        f"FMI: fraction of missing information. {_errors(fit)}."
+        f"{_at_references(fit)}{_combined(found)}{whole} {share}. FMI: fraction of missing information. {_errors(fit)}."
     )
     return Section(
-        f"{fit.explained}: {fit.family.name} regression over {what}", note, (imputations_table(found, formal=True),)
+        f"{fit.explained}: {fit.family.name} regression over {_how_many_times(found)}",
+        note,
+        (imputations_table(found, formal=True),),
+    )
+
+
+def _how_many_times(found: Imputations) -> str:
+    return f"{len(found.fits)} {'imputations' if found.by else 'plausible values'}"
+
+
+def _combined(found: Imputations) -> str:
+    """Say of how many rows, and how, something was combined."""
+    used = [f.sample.used for f in found.fits.values()]
+    rows = f"n = {used[0]:,}" if len(set(used)) == 1 else f"n = {min(used):,} to {max(used):,}"
+    return f"{rows} in each of {_how_many_times(found)}, combined by Rubin's rules with the degrees of freedom of Barnard and Rubin (1999)."
+
+
+def _blocks_over_imputations(found: ImputedBlocks) -> Section:
+    fit, steps = found.last.fit, rows_of(found.steps)
+    if found.logistic:
+        rows = [Row(("McFadden", *(without_zero(s.mcfadden) for s in steps)), "group")]
+        rows.append(Row(("Tjur", *(without_zero(s.tjur) for s in steps))))
+    else:
+        measure = "R² within levels" if fit.fixed_effect_names else "R²"
+        rows = [Row((measure, *(without_zero(s.r2) for s in steps)), "group")]
+        rows.append(Row(("Change of R²", *(without_zero(s.r2_change) for s in steps))))
+    rows.append(Row(("F of the change", *(number(s.statistic, 2) for s in steps))))
+    rows += [Row(("df", *map(df_words, steps))), Row(("p", *(p_value(s.p) for s in steps)))]
+    table = side_by_side(found.fits, found.names, formal=True)
+    tests = "F of the coefficients a block adds, after Li, Raghunathan and Rubin (1991)."
+    note = f"{_in_brackets(fit)} {_at_references(fit)}{_combined(found.last)} {tests} {_errors(fit)}."
+    return Section(
+        f"{fit.explained}, block by block, over {_how_many_times(found.last)}",
+        note,
+        (replace(table, rows=(*table.rows, *rows)),),
     )
 
 
@@ -347,6 +380,7 @@ _TABLES: Mapping[type, Callable[[Any], Section]] = {
     Dominance: _shares,
     Fit: _model,
     Imputations: _over_imputations,
+    ImputedBlocks: _blocks_over_imputations,
     Reliability: _items,
     Screen: _associations,
     Subgroups: _each_level,

@@ -9,6 +9,7 @@ from markbase.core.comparison.answers import answers
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.imputation_sentences import imputation_answers
 from markbase.core.comparison.imputations import Imputations
+from markbase.core.comparison.imputed_blocks import ImputedBlocks
 from markbase.core.errors import FitError
 from markbase.core.inference.corrections import WITH_ONE_LEVEL
 from markbase.core.reading.methods import Procedure, methods_paragraph
@@ -27,6 +28,7 @@ from markbase.show.group_tables import cells_sections, groups_section, margin_se
 from markbase.show.guide import guide_section
 from markbase.show.html import Versions
 from markbase.show.imputations import imputations_page
+from markbase.show.imputed_blocks import imputed_blocks_page
 from markbase.show.logistic import logistic_checks_page
 from markbase.show.page import Drawing, Page, Picture, Section, Sentences
 from markbase.show.regression import regression_page
@@ -107,25 +109,40 @@ def analysis_part(
     )
 
 
-def imputations_part(found: Imputations, name: str, question: str, groups: Sequence[str], correction: str) -> Part:
-    """Tell a model over imputations as a part of a report: the answers, and its page with every pair of some groups."""
-    page = imputations_page(found, groups, correction)
-    page = replace(page, title="" if page.title == name else page.title)
-    return Part(name, (page,), question, answers=imputation_answers(found))
+def imputations_part(
+    found: Imputations | ImputedBlocks, name: str, question: str, groups: Sequence[str], correction: str
+) -> Part:
+    """Tell a model over imputations as a part of a report, or several in blocks: the answers, and its page with every pair of some groups."""
+    model = found.last if isinstance(found, ImputedBlocks) else found
+    pages = [imputations_page(model, groups, correction)]
+    if isinstance(found, ImputedBlocks):
+        pages.insert(0, imputed_blocks_page(found))
+    pages[0] = replace(pages[0], title="" if pages[0].title == name else pages[0].title)
+    if isinstance(found, ImputedBlocks):
+        steps = tuple(s for s in found.reading().statements if not s.level and s.term in found.names)
+        return Part(name, tuple(pages), question, answers=(*steps, *imputation_answers(model)[1:]))
+    return Part(name, tuple(pages), question, answers=imputation_answers(model))
 
 
 def methods_over_imputations(
-    found: Imputations, version: str, groups: Sequence[str], correction: str, trail: Trail | None = None
+    found: Imputations | ImputedBlocks,
+    version: str,
+    groups: Sequence[str],
+    correction: str,
+    trail: Trail | None = None,
 ) -> str:
     """Say in sentences what was done where a model was fitted in each of several imputations, or for each plausible value."""
+    model = found.last if isinstance(found, ImputedBlocks) else found
     did = Procedure(
         trail,
         groups=tuple(groups),
         correction=correction,
-        imputations=len(found.fits),
-        plausible=() if found.by else tuple(found.fits),
+        imputations=len(model.fits),
+        plausible=() if found.by else tuple(model.fits),
     )
-    return methods_paragraph(found.fit, version, did)
+    if isinstance(found, ImputedBlocks):
+        did = replace(did, blocks=tuple(zip(found.names, found.added, strict=True)), test="combined")
+    return methods_paragraph(model.fit, version, did)
 
 
 _PLACES = {"correlations": 1, "vif": 3}

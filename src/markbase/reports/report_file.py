@@ -10,6 +10,7 @@ from typing import Any
 from markbase.core.arguments import checked, told_value
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.imputations import Imputations
+from markbase.core.comparison.imputed_blocks import ImputedBlocks
 from markbase.core.comparison.several_analyses import said_together
 from markbase.core.display import Shown
 from markbase.core.errors import ColumnError, FileError, MarkbaseError, near
@@ -109,8 +110,9 @@ def report(
     parts: list[Part] = []
     methods: dict[str, None] = {}
     for heading, result in told:
-        if isinstance(result, Imputations):
-            within = [g for g in _groups(result.fit, groups) if not result.not_averaged(g)]
+        if isinstance(result, (Imputations, ImputedBlocks)):
+            model = result.last if isinstance(result, ImputedBlocks) else result
+            within = [g for g in _groups(model.fit, groups) if not model.not_averaged(g)]
             parts.append(imputations_part(result, heading, "", within, correction))
             methods[methods_over_imputations(result, VERSION, within, correction)] = None
             continue

@@ -64,7 +64,7 @@ def imputations_page(found: Imputations, groups: Sequence[str] = (), correction:
     sections = [
         Section(
             "1  Which rows, and what was imputed" if found.by else "1  Which rows",
-            blocks=(Facts(tuple(_which_rows(found))),),
+            blocks=(Facts(tuple(which_rows(found))),),
         ),
         Section("2  Does the model say anything", blocks=(Facts(tuple(_whether(found))),)),
         Section("3  How much", "combined, and in the single fits", (_how_much(found),)),
@@ -84,7 +84,8 @@ def imputations_page(found: Imputations, groups: Sequence[str] = (), correction:
     return Page(title, fit.data_name, tuple(sections))
 
 
-def _which_rows(found: Imputations) -> list[tuple[str, str]]:
+def which_rows(found: Imputations) -> list[tuple[str, str]]:
+    """Say how many imputations there are, of which rows, and what was imputed."""
     fits, imputed = found.fits, found.imputed
     used = [fit.sample.used for fit in fits.values()]
     rows = [fit.sample.rows for fit in fits.values()]
@@ -110,7 +111,7 @@ def _which_rows(found: Imputations) -> list[tuple[str, str]]:
         if alike
         else (
             "complete cases",
-            f"{min(used):,} to {max(used):,} of {_ends([f'{min(rows):,}', f'{max(rows):,}'])} rows, not as many in each: are gaps left?",
+            f"{min(used):,} to {max(used):,} of {once_or_both([f'{min(rows):,}', f'{max(rows):,}'])} rows, not as many in each: are gaps left?",
         )
     )
     if found.by:
@@ -120,7 +121,7 @@ def _which_rows(found: Imputations) -> list[tuple[str, str]]:
         told.append(
             (
                 "event",
-                f"`{found.fit.outcome.name}` = `{found.fit.event}` in {_ends([as_percent(r) for r in (min(rates), max(rates))])} of the rows used; the other side is `{found.fit.otherwise}`",
+                f"`{found.fit.outcome.name}` = `{found.fit.event}` in {once_or_both([as_percent(r) for r in (min(rates), max(rates))])} of the rows used; the other side is `{found.fit.otherwise}`",
             )
         )
     if weighed := weights_words(found.fit):
@@ -128,7 +129,7 @@ def _which_rows(found: Imputations) -> list[tuple[str, str]]:
     return told
 
 
-def _ends(shown: Sequence[str]) -> str:
+def once_or_both(shown: Sequence[str]) -> str:
     """Write the lowest and the highest, once where they are the same."""
     return shown[0] if shown[0] == shown[-1] else from_to(shown[0], shown[-1])
 
@@ -138,15 +139,21 @@ def _imputed(found: Imputations) -> str:
     if imputed.columns is None:
         return f"not counted: {imputed.unmatched}"
     there = sorted(((n, name) for name, n in imputed.columns.items() if n), reverse=True)
-    if not there:
-        return "nothing: the columns of the model are the same in all imputations"
     shown = [f"`{name}` in {n:,} rows ({share(n, imputed.rows)})" for n, name in there[:_MOST_NAMED]]
     if len(there) > _MOST_NAMED:
         shown.append(count_noun(len(there) - _MOST_NAMED, "more column"))
-    same = [name for name, n in imputed.columns.items() if not n]
-    rest = f"; the same in all: {listed(quoted(same))}" if same and len(same) <= _MOST_NAMED else ""
-    how = "" if imputed.original else ", which are those that differ between the imputations"
-    return f"{listed(shown)}{how}{rest}"
+    whole = [name for name, n in imputed.columns.items() if not n and name not in imputed.more]
+    if not there and not imputed.more:
+        why = "have no gap in the data before imputation" if imputed.original else "are the same in all imputations"
+        return f"nothing: the columns of the model {why}"
+    how = ", which are those that differ between the imputations" if not imputed.original else ""
+    told = [f"{listed(shown)}{how}"] if shown else []
+    if whole and len(whole) <= _MOST_NAMED:
+        told.append(f"{'nothing missing before' if imputed.unmatched else 'the same in all'}: {listed(quoted(whole))}")
+    if imputed.more:
+        rows = [f"`{name}` in {count_noun(n, 'row')}" for name, n in imputed.more.items()][:_MOST_NAMED]
+        told.append(f"not the same in all, though not missing before: {listed(rows)} (derived from what was imputed?)")
+    return "; ".join(told)
 
 
 def _whether(found: Imputations) -> list[tuple[str, str]]:
@@ -168,13 +175,13 @@ def _whether(found: Imputations) -> list[tuple[str, str]]:
         ]
     if isinstance(fit, LogisticFit) and fit.penalty:
         words.append(("penalty", "penalised likelihoods (Firth), combined and tested by their curvature (Wald)"))
-    return [
-        *words,
-        (
-            "errors",
-            f"{fit.errors.words}, with what differs between the {'imputations' if found.by else 'plausible values'} added",
-        ),
-    ]
+    return [*words, errors_fact(found)]
+
+
+def errors_fact(found: Imputations) -> tuple[str, str]:
+    """Say what the standard errors are."""
+    what = "imputations" if found.by else "plausible values"
+    return "errors", f"{found.fit.errors.words}, with what differs between the {what} added"
 
 
 def _how_much(found: Imputations) -> Table:
@@ -187,7 +194,7 @@ def _how_much(found: Imputations) -> Table:
             label = f"residual standard deviation, {unit}"
         else:
             shown, label = [without_zero(v) for v in cells], _MEASURES[r.measure]
-        rows.append(Row((label, shown[0], _ends(shown[1:]))))
+        rows.append(Row((label, shown[0], once_or_both(shown[1:]))))
     return Table(("", "combined", "in single ones"), tuple(rows), frozenset({1, 2}), 0)
 
 

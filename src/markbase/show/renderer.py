@@ -12,6 +12,7 @@ from markbase.core.comparison.comparison import Comparison
 from markbase.core.comparison.cross_validation import CrossValidation
 from markbase.core.comparison.dominance import Dominance
 from markbase.core.comparison.imputations import Imputations
+from markbase.core.comparison.imputed_blocks import ImputedBlocks
 from markbase.core.comparison.score import Score
 from markbase.core.comparison.subgroups import Subgroups
 from markbase.core.diagnostics.classification import Classification
@@ -49,6 +50,7 @@ from markbase.show.fit import checks_page, fit_page, reading_page
 from markbase.show.guide import guide_page
 from markbase.show.html import to_html
 from markbase.show.imputations import imputations_page
+from markbase.show.imputed_blocks import imputed_blocks_page
 from markbase.show.logistic import classification_page, logistic_checks_page, logistic_page
 from markbase.show.page import Page
 from markbase.show.reliability import reliability_page
@@ -66,6 +68,7 @@ _PAGES: dict[type, Callable[[Any], Page]] = {
     Equation: equation_page,
     Guide: guide_page,
     Imputations: imputations_page,
+    ImputedBlocks: imputed_blocks_page,
     LinearFit: fit_page,
     Lines: lines_page,
     LogisticFit: logistic_page,

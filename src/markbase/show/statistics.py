@@ -249,7 +249,7 @@ def df_words(row: Any) -> str:
 
 
 def side_by_side(
-    fits: Sequence[AnyFit], names: Sequence[str], *, formal: bool = False, standardised: bool = False
+    fits: Sequence[Coefficients], names: Sequence[str], *, formal: bool = False, standardised: bool = False
 ) -> Table:
     """Return the coefficients of fits side by side, standard errors in brackets, a row for each base.
 

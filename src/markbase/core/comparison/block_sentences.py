@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import pandas as pd
 
@@ -36,19 +36,25 @@ def make_block_reading(
     for k, (name, terms, fit, change) in enumerate(zip(names, added, fits, changes, strict=True)):
         statements.append(_adds(name, terms, fit, change, steps.iloc[k], k))
         if k:
-            statements += _moves(name, fits[k - 1], fit)
+            pair = fits[k - 1], fit
+            statements += moved_statements(name, *pair, movements(*pair), [f.coefficients for f in pair])
     tests = {name: change.judged_p for name, change in zip(names, changes, strict=True)}
-    general = [
+    return Reading(tuple(statements), tuple(said_of_order(last, tests)))
+
+
+def said_of_order(last: AnyFit, tests: Mapping[str, float]) -> list[str]:
+    """Say what holds of every blockwise entry: how many of its `tests`, p by block, are clear by chance, and what its order and its movements do not say."""
+    told = [
         *clear_among(tests, last.alpha, "block", "no block added anything"),
         "The order of entry is a choice: what a block adds is what it adds to the blocks before it, and would be another figure in another order.",
         "That an estimate moves does not say why: the terms added may be a common cause, a step on the way, or go together by chance.",
     ]
     if last.family.rescaled:
-        general.append(
+        told.append(
             "Odds ratios move between blocks also without any confounding, as the same odds are told for narrower groups of people. The movements told "
             "here are free of that (Karlson, Holm and Breen); those between the tables of the blocks are not."
         )
-    return Reading(tuple(statements), tuple(general))
+    return told
 
 
 def _adds(name: str, terms: Sequence[str], fit: AnyFit, change: Change, step: pd.Series, k: int) -> Statement:
@@ -80,20 +86,16 @@ def _adds(name: str, terms: Sequence[str], fit: AnyFit, change: Change, step: pd
             cautions.append(
                 "No sample of rows can show less than 0, so it is no evidence that this interval lies above 0."
             )
-        chance = (1 - float(step["r2"]) + added) * change.df / (change.df + change.df_rest)
-        if not clear and added < chance and fit.errors.middle is None:
+        if not clear and fit.errors.middle is None:
             none = math.isnan(float(step["change_high"]))
             why = (
                 "No interval is told, since chance alone nearly always shows more"
                 if none
                 else "Chance alone shows more"
             )
-            who = "a coefficient that adds" if change.df == 1 else f"{change.df} coefficients that add"
-            cautions.append(
-                f"{why}: in so many rows {who} nothing would on average seem to add {points(chance)} percentage points."
-            )
+            cautions += by_chance(why, float(step["r2"]), added, change.df, change.df_rest)
         if clear and added < 0.01:
-            cautions.append("Clear, but very little: with so many rows even next to nothing has a small p.")
+            cautions.append(VERY_LITTLE)
     else:
         s = fit.strength
         before = float(step["deviance"]) + change.statistic if change.kind == "likelihood ratio" else math.nan
@@ -109,13 +111,31 @@ def _adds(name: str, terms: Sequence[str], fit: AnyFit, change: Change, step: pd
     return Statement(name, "", text, tuple(cautions))
 
 
-def _moves(block: str, before: AnyFit, after: AnyFit) -> list[Statement]:
-    """Say which estimates move, judged by the standard error of the movement itself."""
+VERY_LITTLE = "Clear, but very little: with so many rows even next to nothing has a small p."
+"""Of a clear change that is no larger than a percentage point."""
+
+
+def by_chance(why: str, r2: float, added: float, df: int, df_rest: float) -> list[str]:
+    """Say how much coefficients that add nothing seem to add on average, where that is more than was `added`, as a caution that begins with `why`."""
+    chance = (1 - r2 + added) * df / (df + df_rest)
+    if not added < chance:
+        return []
+    who = "a coefficient that adds" if df == 1 else f"{df} coefficients that add"
+    return [f"{why}: in so many rows {who} nothing would on average seem to add {points(chance)} percentage points."]
+
+
+def moved_statements(
+    block: str, before: AnyFit, after: AnyFit, moved: pd.DataFrame, coefficients: Sequence[pd.DataFrame]
+) -> list[Statement]:
+    """Say which estimates move when a block enters, judged by the standard error of the movement itself.
+
+    `moved` has the movements between two models, as `movements` gives them, and `coefficients` the tables of both.
+    """
     found = []
-    errors = after.coefficients.set_index(["term", "level"])["se"]
-    tested = [f.coefficients.set_index(["term", "level"])["p"] for f in (before, after)]
+    errors = coefficients[1].set_index(["term", "level"])["se"]
+    tested = [table.set_index(["term", "level"])["p"] for table in coefficients]
     scale = f" in {after.family.coefficient}, both on the scale of the larger model" if after.family.rescaled else ""
-    for row in rows_of(movements(before, after)):
+    for row in rows_of(moved):
         if not worth_telling(row, float(errors.loc[(row.term, row.level)]), after.alpha):
             continue
         name = f"`{row.term}` `{row.level}`" if row.level else f"`{row.term}`"

@@ -33,6 +33,18 @@ from markbase.core.tables import name_beside, own_table, table_of
 AnyFit = LinearFit | LogisticFit
 
 
+def shares_explained(fits: Sequence[LinearFit]) -> tuple[list[float], list[float]]:
+    """Return the R² of some fits and the adjusted ones, of the variation within the levels where these are taken out."""
+    strengths = [fit.strength for fit in fits]
+    adjusted = [
+        s.r2_adjusted
+        if s.r2_within is None
+        else 1 - (1 - s.r2_within) * (fit.rows_over + len(fit.solution.columns)) / fit.rows_over
+        for fit, s in zip(fits, strengths, strict=True)
+    ]
+    return [s.r2 if s.r2_within is None else s.r2_within for s in strengths], adjusted
+
+
 @checked_methods
 @dataclass(frozen=True, eq=False, repr=False)
 class Blocks(Shown):
@@ -115,14 +127,7 @@ class Blocks(Shown):
     def _r2s(self) -> dict[str, list[float]]:
         """Return what `steps` tells of linear models."""
         fits = [fit for fit in self.fits if isinstance(fit, LinearFit)]
-        strengths = [fit.strength for fit in fits]
-        r2 = [s.r2 if s.r2_within is None else s.r2_within for s in strengths]
-        adjusted = [
-            s.r2_adjusted
-            if s.r2_within is None
-            else 1 - (1 - s.r2_within) * (fit.rows_over + len(fit.solution.columns)) / fit.rows_over
-            for fit, s in zip(fits, strengths, strict=True)
-        ]
+        r2, adjusted = shares_explained(fits)
         before = [0.0, *r2[:-1]]
         low, high = self._intervals(r2)
         return {
@@ -132,7 +137,7 @@ class Blocks(Shown):
             "change_low": low,
             "change_high": high,
             "f2": [(now - below) / (1 - now) if now < 1 else math.inf for now, below in zip(r2, before, strict=True)],
-            "residual_sd": [s.residual_sd for s in strengths],
+            "residual_sd": [fit.strength.residual_sd for fit in fits],
         }
 
     def _pseudo_r2s(self) -> dict[str, list[float]]:

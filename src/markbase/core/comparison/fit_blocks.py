@@ -82,13 +82,7 @@ def fit_blocks(
     1   then    30  0.9625     0.0594
     """
     study = as_study(study)
-    if kind not in KINDS:
-        raise MarkbaseError(f"There is no kind {kind!r} of regression.{near(str(kind), KINDS)}")
-    if not isinstance(blocks, Mapping) or not blocks:
-        raise MarkbaseError(
-            'Give the blocks in order, each with its terms: {"background": ["age", "voice"], "taking part": ["rehearsals"]}.'
-        )
-    every, stages = _stages(blocks, study.columns)
+    every, stages = _checked_stages(blocks, study.columns, kind)
     fit: AnyFit = (
         fit_linear(study, outcome, every, **settings)
         if kind == "linear"
@@ -105,8 +99,27 @@ def fit_blocks(
     return Blocks(tuple(blocks), tuple(added), tuple(fits), tuple(alone))
 
 
+def terms_of_blocks(
+    blocks: Mapping[str, Sequence[TermRequest]], columns: Sequence[str], kind: str
+) -> list[TermRequest]:
+    """Return the terms of all blocks together; raises as `fit_blocks` where they are no blocks, or there is no such kind of regression."""
+    return _checked_stages(blocks, columns, kind)[0]
+
+
 Degrees = dict[frozenset[str], dict[str, int]]
 """The highest power of each column of a term, by the columns it is made of."""
+
+
+def _checked_stages(
+    blocks: Mapping[str, Sequence[TermRequest]], columns: Sequence[str], kind: str
+) -> tuple[list[TermRequest], list[Degrees]]:
+    if kind not in KINDS:
+        raise MarkbaseError(f"There is no kind {kind!r} of regression.{near(str(kind), KINDS)}")
+    if not isinstance(blocks, Mapping) or not blocks:
+        raise MarkbaseError(
+            'Give the blocks in order, each with its terms: {"background": ["age", "voice"], "taking part": ["rehearsals"]}.'
+        )
+    return _stages(blocks, columns)
 
 
 def _stages(

@@ -1,32 +1,23 @@
-"""Fitting the same model in each of several imputations, or for each of several plausible values."""
+"""Fitting the same model, or the same blocks, in each of several imputations, or for each of several plausible values."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
-import numpy as np
-
 from markbase.core.arguments import checked
+from markbase.core.comparison.each_imputation import each_imputation, outcomes_of
+from markbase.core.comparison.fit_blocks import fit_blocks, terms_of_blocks
 from markbase.core.comparison.imputations import Imputations
-from markbase.core.comparison.imputed_rows import Imputed, original_among, what_differs
+from markbase.core.comparison.imputed_blocks import ImputedBlocks
 from markbase.core.design.fit_options import KINDS
 from markbase.core.design.requested_terms import AllBut, TermRequest, degrees_of, read_term
-from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, listed, near, quoted, without_remarks
-from markbase.core.formatting import plain
+from markbase.core.errors import MarkbaseError, near
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.fit_linear import fit_linear
 from markbase.core.results.fit_logistic import fit_logistic
-from markbase.core.rows.parts import InParts
-from markbase.core.study.column import Column
 from markbase.core.study.frames import AnyTable
-from markbase.core.study.named_alike import names_like
-from markbase.core.study.same_bases import with_one_base
 from markbase.core.study.study import Study, as_study
-
-_MOST = 1_000
-_ALIKE = 0.5
-"""Imputations of the same cases have at least such a share of the rows of the one that has most: others were left out."""
 
 
 @checked
@@ -97,105 +88,87 @@ def fit_imputations(
     study = as_study(study)
     if kind not in KINDS:
         raise MarkbaseError(f"There is no kind {kind!r} of regression.{near(str(kind), KINDS)}")
-    outcomes = list(names_like(outcome, study.columns)) if imputation is None else _as_list(outcome)
+    outcomes = outcomes_of(study, outcome, imputation)
     wanted = terms.chosen(study, outcomes[0]) if isinstance(terms, AllBut) else terms
-    names = dict.fromkeys(n for term in wanted for n in degrees_of(read_term(term, study.columns)))
-    study, bases = with_one_base(study, names)
-    fit = fit_linear if kind == "linear" else fit_logistic
-    if imputation is None:
-        return _of_plausible_values(study, outcomes, wanted, bases, fit, settings)
-    if len(outcomes) != 1:
-        raise MarkbaseError(
-            f"Imputations told by `{imputation}` have one outcome, not {listed(quoted(outcomes))}: name the one, or leave the imputations out where these are plausible values."
-        )
-    if imputation in (outcomes[0], *names):
-        raise ColumnError(f"`{imputation}` numbers the imputations, and is no column of the model.")
-    studies = _parted(study, study.column(imputation))
-    _check_same_cases(imputation, studies)
-    original = original_among(studies)
-    before = studies.pop(original, None)
-    fits: dict[str, AnyFit] = {}
-    for label, own in studies.items():
-        fits[label] = _fitted(own, outcomes[0], wanted, fit, settings, f"imputation `{label}`", quiet=bool(fits))
-    columns = [outcomes[0], *(v.name for v in next(iter(fits.values())).variables)]
-    imputed = what_differs(list(studies.values()), columns, original, before)
-    return _checked(Imputations(imputation, fits, imputed, bases))
+    names = [n for term in wanted for n in degrees_of(read_term(term, study.columns))]
 
+    def fitted(own: Study, name: str) -> AnyFit:
+        fit = fit_linear if kind == "linear" else fit_logistic
+        return fit(own, name, wanted, **settings)
 
-def _as_list(outcome: str | Sequence[str]) -> list[str]:
-    return [outcome] if isinstance(outcome, str) else list(outcome)
-
-
-def _check_same_cases(name: str, studies: Mapping[str, Study]) -> None:
-    """Refuse what tells other rows apart than imputations of the same cases: these have about as many rows each."""
-    rows = [own.rows for own in studies.values()]
-    if min(rows) < _ALIKE * max(rows):
-        raise ColumnError(
-            f"`{name}` does not number imputations of the same cases: {min(rows):,} to {max(rows):,} rows have one of its {len(rows):,} values. Name the column that does; for other rows in "
-            f"each of its levels the same model is one of subgroups."
-        )
-
-
-def _of_plausible_values(
-    study: Study,
-    outcomes: Sequence[str],
-    terms: Sequence[TermRequest],
-    bases: Mapping[str, str],
-    fit: Callable[..., AnyFit],
-    settings: Mapping[str, Any],
-) -> Imputations:
-    if len(set(outcomes)) < 2 or len(set(outcomes)) < len(outcomes):
-        raise MarkbaseError(
-            f"Name the column that numbers the imputations, or two plausible values or more as outcomes, each once, not {listed(quoted(outcomes))} alone."
-        )
-    fits: dict[str, AnyFit] = {}
-    for name in outcomes:
-        fits[name] = _fitted(study, name, terms, fit, settings, f"`{name}`", quiet=bool(fits))
-    return _checked(Imputations("", fits, Imputed(study.rows, None), bases))
-
-
-def _fitted(
-    study: Study,
-    outcome: str,
-    terms: Sequence[TermRequest],
-    fit: Callable[..., AnyFit],
-    settings: Mapping[str, Any],
-    where: str,
-    *,
-    quiet: bool,
-) -> AnyFit:
-    """Fit one; remarks of the first stand for all of them."""
-    try:
-        if not quiet:
-            return fit(study, outcome, terms, **settings)
-        with without_remarks():
-            return fit(study, outcome, terms, **settings)
-    except FitError as problem:
-        raise FitError(f"In {where}: {problem}") from None
-
-
-def _checked(found: Imputations) -> Imputations:
-    """Refuse imputations that do not tell the same coefficients."""
-    found.coefficients  # noqa: B018 - which says so
+    each = each_imputation(study, outcomes, names, imputation, fitted)
+    found = Imputations(imputation or "", each.results, each.imputed, each.bases)
+    found.coefficients  # noqa: B018 - which says so where they do not tell the same coefficients
     return found
 
 
-def _parted(study: Study, column: Column) -> dict[str, Study]:
-    """Return the rows of each imputation, by its label, in the order of their numbers."""
-    if column.fault:
-        raise ColumnError(column.fault)
-    if column.is_categorical:
-        labels = [label for label, n in zip(column.labels, column.counts, strict=True) if n]
-        values: list[Any] = list(labels)
-    else:
-        numbers = column.values.facts.distinct if isinstance(column.values, InParts) else None
-        if isinstance(column.values, InParts) and numbers is None:
-            raise ColumnError(f"`{column.name}` has too many values to number imputations.")
-        distinct = np.array(numbers[0]) if numbers is not None else column.distinct
-        values = [float(v) for v in distinct]
-        labels = [plain(v, 12) for v in values]
-    if not 2 <= len(labels) <= _MOST:
-        raise ColumnError(
-            f"`{column.name}` tells {count_noun(len(labels), 'imputation')} apart, and there are 2 to {_MOST:,} of them; name the column that numbers them."
-        )
-    return {label: study.keep({column.name: {"is": value}}) for label, value in zip(labels, values, strict=True)}
+@checked
+def fit_imputed_blocks(
+    study: Study | AnyTable,
+    outcome: str | Sequence[str],
+    blocks: Mapping[str, Sequence[TermRequest]],
+    imputation: str | None = None,
+    *,
+    kind: str = "linear",
+    **settings: Any,
+) -> ImputedBlocks:
+    """Fit a regression block by block in each of several imputations, or for each of several plausible values, and combine what each block adds.
+
+    Parameters
+    ----------
+    study : Study, or a table
+        The imputations one below another, with the base of each group marked.
+    outcome : str, or sequence of str
+        The name of the outcome; without an `imputation` those of two or more plausible values, or what these have in common (``"pv*pitch"``).
+    blocks : mapping of str to sequence of str, Polynomial or Interaction
+        The blocks in the order of entry, as for `fit_blocks`.
+    imputation : str, optional
+        The column that numbers the imputations, as for `fit_imputations`.
+    kind : str
+        ``linear`` or ``logistic``.
+    **settings
+        As for `fit_linear` or `fit_logistic`.
+
+    Returns
+    -------
+    ImputedBlocks
+        `steps`, `moves`, `movements` and `reading`, all combined; `fits`, the model after each block; print it to read it.
+
+    Raises
+    ------
+    MarkbaseError
+        As `fit_imputations` and `fit_blocks`.
+
+    Notes
+    -----
+    What a block adds is tested by its coefficients in the model that has them, all together, by D of Li, Raghunathan & Rubin (1991) on the degrees of freedom of
+    Reiter (2007); of one block alone that is the test of the whole model. R² is combined by Fisher's z of its root after every block, and a change is the difference
+    of two such. By how much an estimate moves is told in each imputation by the standard error of the movement, and combined as an estimate is.
+
+    References
+    ----------
+    Li, Raghunathan & Rubin (1991), Journal of the American Statistical Association 86(416), 1065-1073, doi:10.1080/01621459.1991.10475152.
+    Reiter (2007), Biometrika 94(2), 502-508, doi:10.1093/biomet/asm028.
+    Harel (2009), Journal of Applied Statistics 36(10), 1109-1118, doi:10.1080/02664760802553000.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> blocks = {"who": ["age", "voice"], "taking part": ["rehearsals"]}
+    >>> found = mb.fit_imputed_blocks(mb.demo.choir_imputed(), "belonging", blocks, "imputation")
+    >>> found.steps[["block", "r2", "r2_change", "statistic", "df", "df_rest"]].round(3)
+             block     r2  r2_change  statistic  df  df_rest
+    0          who  0.048      0.048      4.427   4  352.289
+    1  taking part  0.077      0.029      8.433   1   60.779
+    """
+    study = as_study(study)
+    outcomes = outcomes_of(study, outcome, imputation)
+    every = terms_of_blocks(blocks, study.columns, kind)
+    names = [n for term in every for n in degrees_of(read_term(term, study.columns))]
+    each = each_imputation(
+        study, outcomes, names, imputation, lambda own, name: fit_blocks(own, name, blocks, kind=kind, **settings)
+    )
+    found = ImputedBlocks(imputation or "", each.results, each.imputed, each.bases)
+    for combined in found.fits:
+        combined.coefficients  # noqa: B018 - which says so where the imputations do not tell the same coefficients
+    return found

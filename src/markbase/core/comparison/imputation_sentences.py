@@ -113,7 +113,13 @@ def make_imputation_reading(found: CombinedFits) -> Reading:
                 for row in records_of(rows)
                 if not row["base"] and not pd.isna(row["p"])
             ]
-    return Reading(tuple(statements), tuple(_of_all(found)))
+    told = said_of_all(found)
+    if found.fit.family.ratios:
+        told.insert(
+            -1,
+            "Odds are not probabilities: odds twice as high are not a probability twice as high, which is why both are told.",
+        )
+    return Reading(tuple(statements), (*told, *said_of_clear(found.fit)))
 
 
 def imputation_answers(found: CombinedFits) -> tuple[Statement, ...]:
@@ -222,7 +228,8 @@ def _jointly(found: CombinedFits, term: Term, rows: pd.DataFrame, test: TableRow
     return Statement(term.name, "", f"{told}{at} ({figures}), {held_equal(fit)}.", (*cautions, *beside))
 
 
-def _of_all(found: CombinedFits) -> list[str]:
+def said_of_all(found: CombinedFits) -> list[str]:
+    """Say what must be known of how they were combined, and of associations."""
     fit, m = found.fit, len(found.fits)
     told = _on_information(found)
     if found.by:
@@ -248,14 +255,10 @@ def _of_all(found: CombinedFits) -> list[str]:
             f"The {m} outcomes are taken as plausible values: draws of what one measurement leaves open, not {m} measurements. Each alone gives errors that are too small, and their "
             "mean per person is no such draw."
         )
-    if fit.family.ratios:
-        told.append(
-            "Odds are not probabilities: odds twice as high are not a probability twice as high, which is why both are told."
-        )
     told.append(
         "These are associations in the rows used; a coefficient does not say what would happen if a value were changed."
     )
-    return [*told, *said_of_clear(fit)]
+    return told
 
 
 def _on_information(found: CombinedFits) -> list[str]:

@@ -8,26 +8,25 @@ Mislevy (1991), Psychometrika 56(2), 177-196, doi:10.1007/BF02294457, for plausi
 
 from __future__ import annotations
 
-import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
 import pandas as pd
-import scipy.linalg
 from numpy.typing import NDArray
 
 from markbase.core.comparison.combined_tables import combined_table
+from markbase.core.comparison.combined_tests import joint_of
 from markbase.core.comparison.imputation_sentences import make_imputation_reading
 from markbase.core.comparison.imputed_rows import Imputed
-from markbase.core.design.terms import Term
+from markbase.core.design.terms import Term, keys_of
 from markbase.core.display import ShownTables
 from markbase.core.errors import ColumnError, MarkbaseError, listed, near, quoted
 from markbase.core.inference.corrections import STEP_BY_STEP
 from markbase.core.inference.distributions import p_of_f, t_quantile
-from markbase.core.inference.imputation_rules import Combined, combined_share, combined_test
-from markbase.core.inference.joint_tests import JointTest, too_few_together
+from markbase.core.inference.imputation_rules import Combined, combined_share
+from markbase.core.inference.joint_tests import JointTest
 from markbase.core.inference.marginal_effects import logit_interval
 from markbase.core.inference.multiplicity import corrected
 from markbase.core.reading.equation import combined_equation
@@ -40,8 +39,6 @@ from markbase.core.results.statements import Equation, Reading
 from markbase.core.tables import own_table
 
 Array = NDArray[np.float64]
-_INDEPENDENT = 1e-10
-"""Below this share of the largest, what is left of a variance is rounding."""
 CORRECTIONS = (*STEP_BY_STEP, "none")
 """Corrections that take p values whatever they are of."""
 
@@ -358,43 +355,20 @@ class Imputations(ShownTables):
     def _reasons(self, term: str) -> tuple[int | None, str]:
         """Return how many coefficients the test of a term has in one imputation, None for all together, and why there is none; empty where there is."""
         if not term:
-            return None, next((f.overall.untested for f in self.fits.values() if f.overall.untested), "")
+            why = next((f.overall.untested for f in self.fits.values() if f.overall.untested), "")
+            return self.fit.overall.df if why else None, why
         place = [t.name for t in self.model_terms].index(term)
         tests = [fit.term_tests.each[place] for fit in self.fits.values()]
         return tests[0].df, next((test.untested for test in tests if test.untested), "")
 
     def _joint(self, terms: Sequence[str], known: tuple[int | None, str]) -> JointTest:
-        """Test whether the coefficients of some terms are all zero, by as many of them as tell all others."""
-        df, why = known
-        if why:
-            return JointTest(math.nan, df or 0, untested=why)
-        estimates, covariances = self._told
-        table = self.coefficients
-        inside = table["term"].isin(terms).to_numpy() & ~table["base"].to_numpy(dtype=bool)
-        inside &= np.isfinite(estimates).all(axis=0) & np.isfinite(np.einsum("mii->mi", covariances)).all(axis=0)
-        places = np.flatnonzero(inside)
-        within = covariances.mean(axis=0)[np.ix_(places, places)]
-        spread = np.sqrt(np.diag(within))
-        if not len(places) or not (spread > 0).all():
-            return JointTest(math.nan, df or 0, untested="no coefficient of it has an error")
-        _, R, order = scipy.linalg.qr(within / np.outer(spread, spread), pivoting=True)
-        size = np.abs(np.diag(R))
-        chosen = np.sort(places[order[: int(np.count_nonzero(size > _INDEPENDENT * size[0]))]])
-        if df is not None and len(chosen) != df:
-            return JointTest(
-                math.nan,
-                df,
-                untested=f"of its {df} coefficients {len(chosen)} can be told in every imputation",
-            )
-        ways = [f.errors.hotelling(len(chosen)) for f in self.fits.values()]
-        if any(math.isnan(share) for share, _ in ways):
-            return JointTest(math.nan, len(chosen), untested=too_few_together(self.fit.errors, len(chosen)))
-        scale, rest = min(ways, key=lambda way: way[1])
-        square = np.ix_(np.arange(len(estimates)), chosen, chosen)
-        return combined_test(estimates[:, chosen], covariances[square], rest, scale)
+        """Test whether the coefficients of some terms are all zero."""
+        return joint_of(self._curved, self.coefficients["term"].isin(terms).to_numpy(), *known)
 
-    @cached_property
-    def _told(self) -> tuple[Array, Array]:
-        """The estimates of every imputation, shape (imputations, coefficients), and their covariances."""
-        fits = self._curved
-        return np.array([f.coefficients["estimate"] for f in fits]), np.array([f.covariance for f in fits])
+    def _beyond(self, smaller: Sequence[Term]) -> JointTest:
+        """Test whether the coefficients are all zero that the terms of a smaller model lack: what a block adds."""
+        known, fits = keys_of(smaller), list(self.fits.values())
+        more = np.array([row.key not in known for row in self.fit.coefficient_map.rows])
+        more[0] = False  # the intercept is in both
+        tests = [fit.inner.columns(fit.term_tests.beyond(smaller)) for fit in fits]
+        return joint_of(self._curved, more, tests[0].df, next((test.untested for test in tests if test.untested), ""))

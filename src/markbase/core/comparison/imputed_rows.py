@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -29,6 +29,8 @@ class Imputed:
     """The one that was left out, the data before imputation; empty for none."""
     unmatched: str = ""
     """Why rows could not be matched, as a clause; empty where they could."""
+    more: Mapping[str, int] = field(default_factory=dict)
+    """The columns of the model that differ between the imputations in more rows than are missing in the data before imputation, each with how many more."""
 
     @property
     def all_differ(self) -> bool:
@@ -49,17 +51,25 @@ def what_differs(studies: Sequence[Study], names: Sequence[str], original: str, 
     Rows are matched by a column whose values are all different in each imputation and the same in all of them; where there is none, by their order.
     """
     rows = max(study.rows for study in studies)
-    if before is not None:
-        return Imputed(rows, {name: before.rows - before[name].valid for name in names}, original)
+    differ, why = _matched(studies, rows)
+    if before is None:
+        return Imputed(rows, {name: differ[name] for name in names} if differ else None, original, why)
+    missing = {name: before.rows - before[name].valid for name in names}
+    more = {name: differ[name] - n for name, n in missing.items() if differ.get(name, 0) > n}
+    return Imputed(rows, missing, original, why, more)
+
+
+def _matched(studies: Sequence[Study], rows: int) -> tuple[dict[str, int], str]:
+    """Count in how many rows each column differs between imputations of so many rows; say as a clause why not where rows cannot be matched."""
     if any(study.rows != rows for study in studies):
-        return Imputed(rows, None, original, "not all imputations have as many rows")
+        return {}, "not all imputations have as many rows"
     if any(study.in_parts for study in studies):
-        return Imputed(rows, None, original, "rows in parts are not held against one another")
+        return {}, "rows in parts are not held against one another"
     orders = _orders(studies)
     differ = {name: _differing([study[name] for study in studies], orders) for name in studies[0].columns}
     if rows in differ.values() and 0 not in differ.values():
-        return Imputed(rows, None, original, "they seem to stand in another order")
-    return Imputed(rows, {name: differ[name] for name in names}, original)
+        return {}, "they seem to stand in another order"
+    return differ, ""
 
 
 def _orders(studies: Sequence[Study]) -> list[NDArray[np.intp] | slice]:

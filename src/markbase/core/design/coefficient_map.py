@@ -41,6 +41,11 @@ class Coefficient(NamedTuple):
     shown_levels: tuple[tuple[str, str], ...] = ()
     """Groups, and how the level (or trend) the row is about is shown."""
 
+    @property
+    def key(self) -> frozenset[tuple[str, int]]:
+        """What it is a coefficient of, by name and power (0 for a group), as the keys of components are."""
+        return frozenset([*self.powers, *((name, 0) for name, _ in self.shown_levels)])
+
 
 @dataclass(frozen=True, eq=False)
 class CoefficientMap:

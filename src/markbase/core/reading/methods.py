@@ -198,7 +198,13 @@ def _coded(fit: AnyFit) -> list[str]:
 
 def _entered(did: Procedure) -> list[str]:
     parts = [f"`{name}` ({', '.join(added)})" for name, added in did.blocks]
-    test = {"F": "F tests", "Wald F": "Wald's F", "Wald": "Wald's test", "likelihood ratio": "likelihood ratio tests"}
+    test = {
+        "F": "F tests",
+        "Wald F": "Wald's F",
+        "Wald": "Wald's test",
+        "likelihood ratio": "likelihood ratio tests",
+        "combined": "its coefficients together",
+    }
     told = [
         f"Terms entered in {count_noun(len(parts), 'block')}, {listed(parts)}, all on the same rows; what each adds was tested by {test[did.test]}."
     ]
