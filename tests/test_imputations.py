@@ -439,9 +439,8 @@ def test_what_blocks_add_is_tested_by_their_coefficients_and_moves_as_the_rules_
     last = mb.fit_imputations(mb.Study(FRAME).mark("g", base), "y", [mb.polynomial("x"), "g", "w"], "imputation")
     pd.testing.assert_frame_equal(found["last"].coefficients, last.coefficients, rtol=1e-8)
     assert found.changes[2].statistic == pytest.approx(last.terms["statistic"].iloc[-1], rel=1e-9)
-    assert found.moves["last"].tolist() == pytest.approx(
-        [0.0, *last.coefficients["estimate"]][1:2] + [np.nan] + last.coefficients["estimate"].tolist()[1:], nan_ok=True
-    )
+    own = last.coefficients["estimate"].tolist()
+    assert found.moves["last"].tolist() == pytest.approx([own[0], np.nan, *own[1:]], nan_ok=True)  # x by itself is in the first alone
     each = [mb.fit_blocks(mb.Study(own).mark("g", base), "y", blocks).movements for own in EACH]
     assert len(found.movements) == len(each[0]) == 4  # of x, x² and g, when w enters
     for k, row in found.movements.iterrows():
@@ -495,6 +494,83 @@ def test_blocks_over_imputations_are_told_in_commands_plans_and_manuscripts(tmp_
         "line 11: an [[imputations]] has terms, or blocks (`entry`) without groups, not `entry` and `terms`"
         in run("run", "q.toml", "--into", "no", cwd=tmp_path).stderr
     )
+
+
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+def test_predictions_are_combined_on_the_scale_of_the_equation(kind, tmp_path):
+    outcome, more = ("y", {}) if kind == "linear" else ("yes", {"event": "yes"})
+    study = mb.Study(FRAME).mark("g", "a")
+    found = mb.fit_imputations(study, outcome, TERMS, "imputation", kind=kind, **more)
+    alone = [(mb.fit_linear if kind == "linear" else mb.fit_logistic)(mb.Study(own).mark("g", "a"), outcome, TERMS, **more) for own in EACH]
+    profiles = [{"x": 2.0, "g": "b"}, {"g": "c"}, {"x": 0.5}]
+    with pytest.warns(mb.MarkbaseWarning, match="outside the data"):
+        far = found.predict([*profiles, {"x": 1e3, "g": "a"}, {"x": min(own["x"].min() for own in EACH) + 1e-9, "g": "a"}])
+    assert far["caution"].str.contains("lies outside the rows used").tolist() == [False, False, False, True, True]
+    assert far["caution"].str.endswith(" of 5 imputations)").tolist() == [False, False, False, False, True]
+    table, each = found.predict(profiles), [fit.predict(profiles) for fit in alone]
+    eta, df = ("predicted" if kind == "linear" else "log_odds"), min(fit.df_rest for fit in alone)
+    for k, row in table.iterrows():
+        mean, se, own_df, *_ = by_rules([t[eta].iloc[k] for t in each], [t["se"].iloc[k] for t in each], df)
+        assert row[[eta, "se"]].tolist() == pytest.approx([mean, se], rel=1e-9)
+        ends = np.array([mean - se * -float(mp_quantile(own_df, 0.025)), mean + se * -float(mp_quantile(own_df, 0.025))])
+        if kind == "linear":
+            spreads = [
+                np.hypot(
+                    t["se"].iloc[k], np.sqrt(((t["one_high"] - t["predicted"]).iloc[k] / -float(mp_quantile(df, 0.025))) ** 2 - t["se"].iloc[k] ** 2)
+                )
+                for t in each
+            ]
+            one = by_rules([t[eta].iloc[k] for t in each], spreads, df)
+            assert row["one_high"] - mean == pytest.approx(one[1] * -float(mp_quantile(one[2], 0.025)), rel=1e-7)
+        else:
+            ends, mean = 1 / (1 + np.exp(-ends)), 1 / (1 + np.exp(-mean))
+        assert row[["low", "high", found.family.predicted]].tolist() == pytest.approx([*ends, mean], rel=1e-8)
+    b = found.coefficients.set_index(["term", "level"])["estimate"]
+    whole = b["(intercept)", ""] + 2 * b["x", ""] + b["g", "b"] + 2 * b["x × g", "b"]
+    assert table[eta][0] == pytest.approx(whole, rel=1e-9)
+    rows = found.predict(mb.Study(EACH[2]).mark("g", "a"))
+    observed = EACH[2]["y"] if kind == "linear" else EACH[2]["yes"] == "yes"
+    assert rows["residual"].tolist() == pytest.approx((observed - rows[found.family.predicted]).tolist())
+    FRAME.to_csv(tmp_path / "t.csv", index=False)
+    model = [
+        "--outcome",
+        outcome,
+        "--terms",
+        "x,g,interaction(x, g)",
+        "--base",
+        "g=a",
+        "--imputation",
+        "imputation",
+        *(["--kind", "logistic", "--event", "yes"] * (kind != "linear")),
+    ]
+    record = json.loads(run("predict", "t.csv", *model, "--profile", "x=2, g=b", "--profile", "g=c", "--json", cwd=tmp_path).stdout)
+    assert [p["se"] for p in record["predictions"]] == pytest.approx(table["se"].tolist()[:2], rel=1e-7)
+    page = run("predict", "t.csv", *model, "--profile", "x=2, g=b", cwd=tmp_path).stdout
+    assert "combined over 5 imputations by Rubin's rules" in " ".join(page.split())
+    assert "leave --imputation out" in run("predict", "f.json", "--imputation", "imputation", "--profile", "x=2", cwd=tmp_path).stderr
+
+
+def test_predictions_of_logged_outcomes_and_of_plausible_values(tmp_path):
+    logged = mb.Study(FRAME.assign(z=np.exp(FRAME["y"] / 3) + 1)).derive("log_z", log="z")
+    found = mb.fit_imputations(logged, "log_z", ["x", "w"], "imputation")
+    each = [mb.fit_linear(logged.keep({"imputation": k}), "log_z", ["x", "w"]).predict({"x": 1, "w": 2}, back_transformed=True) for k in range(1, 6)]
+    told = found.predict({"x": 1, "w": 2}, back_transformed=True)
+    assert told["geometric_mean"][0] == pytest.approx(np.exp(np.mean([t["predicted"][0] for t in each])), rel=1e-9)
+    assert told["mean_smeared"][0] == pytest.approx(np.mean([t["mean_smeared"][0] for t in each]), rel=1e-9)
+    frame = WHOLE.assign(pv1=WHOLE["y"], pv2=WHOLE["y"] + 40 * rng.normal(size=N))  # of which one says nothing
+    values = mb.fit_imputations(frame, ["pv1", "pv2"], ["x"])
+    rows = values.predict(frame)
+    assert not {"observed", "residual"} & set(rows)
+    assert (rows["one_low"] <= rows["low"]).all()
+    assert (rows["high"] <= rows["one_high"]).all()
+    frame.to_csv(tmp_path / "v.csv", index=False)
+    entry = '[[imputations]]\nname = "v"\noutcomes = ["pv1", "pv2"]\nentry = [{name = "one", terms = ["w"]}, {name = "two", terms = ["x"]}]\n'
+    (tmp_path / "p.toml").write_text(f'[data]\nfile = "v.csv"\n[[fit]]\nname = "f"\noutcome = "y"\nterms = ["x"]\n{entry}')
+    last = mb.fit_imputations(frame, ["pv1", "pv2"], ["w", "x"]).predict({"x": 1})
+    for words in (["p.toml", "v"], ["v.csv", "--outcome", "pv1,pv2", "--terms", "w,x"], ["v.csv", "--outcome", "pv*", "--terms", "w,x"]):
+        (row,) = json.loads(run("predict", *words, "--profile", "x=1", "--json", cwd=tmp_path).stdout)["predictions"]
+        assert [row["predicted"], row["high"]] == pytest.approx([last["predicted"][0], last["high"][0]], rel=1e-8)
+    assert "The plan has" not in run("predict", "p.toml", "f", "--profile", "x=1", cwd=tmp_path).stderr
 
 
 def test_what_cannot_be_combined_is_refused_in_words():

@@ -8,6 +8,7 @@ from typing import Any
 
 import rich_click as click
 
+from markbase.cli.combined import imputation_option, opened_combined
 from markbase.cli.help import examples
 from markbase.cli.manuscripts import manuscript_option, write_manuscript
 from markbase.cli.model_options import model_of, model_options
@@ -15,7 +16,6 @@ from markbase.cli.options import json_option, names_argument, replace_option
 from markbase.cli.output import answer, remarks
 from markbase.core.comparison.imputations import CORRECTIONS
 from markbase.core.comparison.imputed_blocks import ImputedBlocks
-from markbase.core.errors import MarkbaseError
 from markbase.show.imputations import imputations_page, imputations_record
 from markbase.show.imputed_blocks import imputed_blocks_page, imputed_blocks_record
 
@@ -30,12 +30,7 @@ from markbase.show.imputed_blocks import imputed_blocks_page, imputed_blocks_rec
 )
 @model_options
 @names_argument("[FIT] [GROUP]...")
-@click.option(
-    "--imputation",
-    metavar="COLUMN",
-    help="What numbers the imputations, which stand one below another; none with several outcomes by commas, which are plausible values.",
-    panel="Imputations",
-)
+@imputation_option("Imputations")
 @click.option(
     "--block",
     "texts",
@@ -68,14 +63,7 @@ def command(
     Of each GROUP that is named behind the file its levels and pairs are told as well. FILE is a data file, or a plan, of which FIT names one of its imputations.
     """
     with remarks() as told:
-        model = replace(model_of(given), of="imputations", parted_outcome=imputation is None)
-        study, entry = model.opened(texts, also=(imputation,) if imputation else ())
-        if imputation:
-            entry = replace(entry, imputation=imputation, outcomes=())
-        if not entry.imputation and not entry.outcomes:
-            raise MarkbaseError(
-                "Say what numbers the imputations: --imputation imputation; or give plausible values as outcomes, by commas: --outcome pv1pitch,pv2pitch."
-            )
+        model, study, entry = opened_combined(model_of(given), imputation, texts)
         entry = replace(entry, groups=model.rest() or entry.groups, correction=correction or entry.correction)
         if correction and not entry.groups:
             raise click.UsageError("--correction is for pairs of levels; name the group behind the file.")

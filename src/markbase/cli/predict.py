@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import rich_click as click
 
+from markbase.cli.combined import imputation_option, is_combined, opened_combined
 from markbase.cli.help import examples
-from markbase.cli.model_options import model_of, model_options
+from markbase.cli.model_options import Model, model_of, model_options
 from markbase.cli.options import json_option, names_argument, replace_option
 from markbase.cli.other_rows import is_saved, rows_for_saved, rows_prepared_alike, saved_fit
 from markbase.cli.output import one_output, put_table, remarks, show, show_json
 from markbase.cli.progress import report_progress
 from markbase.cli.typed import values_of
+from markbase.core.comparison.imputations import Imputations
 from markbase.core.errors import MarkbaseError, count_noun
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.stored_fit import StoredFit
@@ -58,6 +61,7 @@ from markbase.show.records import table_record
     help="Predict for every row of this file, prepared as the data are, or of the data themselves.",
     panel="For whom",
 )
+@imputation_option("Imputations")
 @click.option(
     "--back-transformed",
     is_flag=True,
@@ -77,6 +81,7 @@ def command(
     profiles: tuple[str, ...],
     file_of_profiles: Path | None,
     for_rows: str | None,
+    imputation: str | None,
     back_transformed: bool,
     into: Path | None,
     replaces: bool,
@@ -85,7 +90,8 @@ def command(
 ) -> None:
     """Predict for profiles, or for every row of a file.
 
-    FILE is a data file, a plan, of which FIT names a fit, or a saved fit (.json), which needs no data.
+    FILE is a data file, a plan, of which FIT names a fit, or a saved fit (.json), which needs no data. With --imputation, or several outcomes by commas (plausible
+    values), predictions are combined over the imputations.
     """
     one_output(into, as_json)
     with remarks() as told:
@@ -94,42 +100,58 @@ def command(
                 "Say for whom, in one way: --profile 'voice=tenor, age=30', --profiles FILE, or --for FILE (or all)."
             )
         model = model_of(given)
+        combined = not is_saved(model) and is_combined(model, imputation)
+        if combined:
+            model = replace(model, of="imputations")
         model.rest(0)
         wanted: Any = [values_of(text) for text in profiles]
         if file_of_profiles:
             wanted = read_table(file_of_profiles)
-        fit: AnyFit | StoredFit
+        fit: AnyFit | StoredFit | Imputations
         if is_saved(model):
+            if imputation:
+                raise MarkbaseError("A saved fit is of one set of rows: leave --imputation out.")
             fit = saved_fit(model)
             if for_rows == "all":
                 raise MarkbaseError("A saved fit holds no rows of the data; name a file: --for FILE.")
             wanted = rows_for_saved(fit, Path(for_rows)) if for_rows else wanted
         else:
-            study, fit = model.fit()
+            study, fit = _combined_fit(model, imputation) if combined else model.fit()
             if for_rows:
-                wanted = study if for_rows == "all" else rows_prepared_alike(model, fit, study, Path(for_rows))
+                own = fit.fit if isinstance(fit, Imputations) else fit
+                wanted = study if for_rows == "all" else rows_prepared_alike(model, own, study, Path(for_rows))
         if isinstance(wanted, Study) and wanted.in_parts:
             _written_in_parts(fit, wanted, into, replaces, back_transformed)
             return
         table = fit.predict(wanted, back_transformed=back_transformed)
         if put_table(table, into, replaces):
             return
+    told_of = fit.fit if isinstance(fit, Imputations) else fit
     if as_json:
         show_json(
             {
                 "kind": fit.family.name,
-                "outcome": fit.outcome.name,
+                "outcome": told_of.outcome.name,
                 "level": fit.level,
                 "predictions": table_record(table),
             },
             told,
         )
     else:
-        of_rows = None if not for_rows else fit.data_name if for_rows == "all" else Path(for_rows).name
+        of_rows = None if not for_rows else told_of.data_name if for_rows == "all" else Path(for_rows).name
         show(predictions_page(fit, table, of_rows))
 
 
-def _written_in_parts(fit: AnyFit | StoredFit, rows: Study, into: Path | None, replaces: bool, back: bool) -> None:
+def _combined_fit(model: Model, imputation: str | None) -> tuple[Study, Imputations]:
+    """Open the data, and combine the fits of all imputations; of an entry in blocks that of the last."""
+    _, study, entry = opened_combined(model, imputation)
+    found = entry.combined_in(study)
+    return study, found if isinstance(found, Imputations) else found.last
+
+
+def _written_in_parts(
+    fit: AnyFit | StoredFit | Imputations, rows: Study, into: Path | None, replaces: bool, back: bool
+) -> None:
     """Predict for rows that come in parts, and write one part after the other."""
     if into is None or into == STANDARD:
         raise MarkbaseError(

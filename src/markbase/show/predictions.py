@@ -8,6 +8,7 @@ from typing import Literal
 
 import pandas as pd
 
+from markbase.core.comparison.imputations import Imputations
 from markbase.core.design.terms import Variable
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import as_percent, decimals_for, from_to, number, plain, short
@@ -30,11 +31,12 @@ def _followed(variable: Variable, given: Sequence[str]) -> tuple[str, ...]:
     return (*inside, *rest) if inside else ()
 
 
-def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str | None = None) -> Page:
+def predictions_page(made: AnyFit | StoredFit | Imputations, table: pd.DataFrame, of_rows: str | None = None) -> Page:
     """Describe predictions, as the `predict` of a fit returned them, each with its interval and what must be said of it.
 
     `of_rows` names the data whose rows they are of, which are told by their identifier.
     """
+    fit = made.fit if isinstance(made, Imputations) else made
     variables = {v for t in fit.model_terms for v in t.names}
     known = variables | {name for v in fit.variables for name in sources_through(v.column)}
     keys = {name: key for name in known if (key := name_beside(PREDICTION_FIGURES, name)) in table}
@@ -90,7 +92,11 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str 
                 f"{listed(quoted(fit.fixed_effect_names))}: at the mean over the rows, so for one person there is more to it",
             )
         )
-    facts += [("mind", words) for words in fit._cautions_for_all(table)]
+    if isinstance(made, Imputations):
+        what = f"{len(made.fits)} {'imputations' if made.by else 'plausible values'}"
+        scale = "log odds are averaged, and told as probabilities" if fit.family.shares else "means are averaged"
+        facts.append(("combined", f"over {what} by Rubin's rules: {scale}"))
+    facts += [("mind", words) for words in _for_all(made, table)]
     if not isinstance(fit, StoredFit):
         facts += [("mind", f"{bend_words(fit, name)}: what is told along it is off") for name in fit._bent]
     if len(table) > _MOST:
@@ -104,7 +110,17 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str 
         told = table[fit.family.predicted].notna() & (table["caution"] != "")
         text = "Outside the data a prediction rests on the form of the model alone." if told.any() else ""
         blocks.append(Sentences(((text or "What cannot be predicted:", cautions),)))
-    return Page(title, what_is_read(fit), (Section("", blocks=tuple(blocks)), *sections))
+    read = what_is_read(fit) if fit is made else fit.data_name
+    return Page(title, read, (Section("", blocks=tuple(blocks)), *sections))
+
+
+def _for_all(made: AnyFit | StoredFit | Imputations, table: pd.DataFrame) -> list[str]:
+    """Say what must be minded of all predictions; over imputations what the first says, where all of them say as much."""
+    if not isinstance(made, Imputations):
+        return made._cautions_for_all(table)
+    first, *others = (fit._cautions_for_all(table) for fit in made.fits.values())
+    told = first if all(len(own) == len(first) for own in others) else []
+    return [f"{words} (in the first, as in all others)" for words in told]
 
 
 def _back(fit: AnyFit | StoredFit, rows: tuple[Row, ...], first: str, percent: str) -> Section:

@@ -16,13 +16,14 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from markbase.core.comparison.combined_predictions import combined_predictions
 from markbase.core.comparison.combined_tables import combined_table
 from markbase.core.comparison.combined_tests import joint_of
 from markbase.core.comparison.imputation_sentences import make_imputation_reading
 from markbase.core.comparison.imputed_rows import Imputed
 from markbase.core.design.terms import Term, keys_of
 from markbase.core.display import ShownTables
-from markbase.core.errors import ColumnError, MarkbaseError, listed, near, quoted
+from markbase.core.errors import ColumnError, MarkbaseError, listed, near, quoted, without_remarks
 from markbase.core.inference.corrections import STEP_BY_STEP
 from markbase.core.inference.distributions import p_of_f, t_quantile
 from markbase.core.inference.imputation_rules import Combined, combined_share
@@ -35,6 +36,7 @@ from markbase.core.results.family import Family
 from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.results.predicting import Profiles, brought_back
 from markbase.core.results.statements import Equation, Reading
 from markbase.core.tables import own_table
 
@@ -318,6 +320,44 @@ class Imputations(ShownTables):
                 f"Where {listed(quoted(held))} is held differs between the imputations, as it is taken from the rows: say where, for instance at={{'{held[0]}': [20, 40, 60]}}."
             )
         return self._combined(tables, "slope").drop(columns=["missing_information", "simulation_error"])
+
+    def predict(self, profiles: Profiles, *, back_transformed: bool = False) -> pd.DataFrame:
+        """Predict for some profiles, or for every row of a table, combined.
+
+        Parameters
+        ----------
+        profiles : mapping, sequence of mapping, Study or table
+            As for the `predict` of a fit; what is not given is averaged over the rows of each imputation.
+        back_transformed : bool
+            For a logged outcome: also in the unit of what it was made of.
+
+        Returns
+        -------
+        pandas.DataFrame
+            As a fit returns it. What is combined is what the equation gives: of logistic fits log odds, which are then told as probabilities.
+
+        Raises
+        ------
+        MarkbaseError
+            As a fit raises it.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> found = mb.fit_imputations(mb.demo.choir_imputed(), "belonging", ["age", "voice"], "imputation")
+        >>> found.predict({"voice": "tenor", "age": 30})[["predicted", "low", "high", "one_low", "one_high"]].round(1)
+           predicted   low  high  one_low  one_high
+        0       57.3  53.3  61.3     32.7      82.0
+        """
+        first, *others = self.fits.values()
+        tables = [first.predict(profiles, back_transformed=back_transformed)]
+        with without_remarks():  # those of the first stand for all
+            tables += [fit.predict(profiles, back_transformed=back_transformed) for fit in others]
+        found = combined_predictions([first, *others], tables, self._df, with_outcome=bool(self.by))
+        if not back_transformed:
+            return found
+        smeared = np.mean([table["mean_smeared"] for table in tables], axis=0)
+        return brought_back(self.fit, found, smeared)
 
     def equation(self) -> Equation:
         """Write the equation, complete, with the combined coefficients.

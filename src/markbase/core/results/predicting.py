@@ -41,6 +41,8 @@ if TYPE_CHECKING:
     from markbase.core.results.statements import Equation, Lines
 
 Array = NDArray[np.float64]
+Profiles = Mapping[str, Any] | Sequence[Mapping[str, Any]] | Study | Any
+"""Whom predictions are for: a profile, several, or the rows of a table."""
 
 
 _NO_NUMBERS = (np.array(np.nan), np.array(np.nan), 0.0, None, None)
@@ -51,9 +53,7 @@ _NO_NUMBERS = (np.array(np.nan), np.array(np.nan), 0.0, None, None)
 class Predicting(Estimated):
     """A regression, estimated, that predicts and writes its equation. Nothing here needs the rows it was fitted to."""
 
-    def predict(
-        self, profiles: Mapping[str, Any] | Sequence[Mapping[str, Any]] | Study | Any, *, back_transformed: bool = False
-    ) -> pd.DataFrame:
+    def predict(self, profiles: Profiles, *, back_transformed: bool = False) -> pd.DataFrame:
         """Predict for some profiles, or for every row of a table.
 
         Parameters
@@ -355,7 +355,17 @@ def _can_be_had(column: Column, names: set[str]) -> bool:
 
 
 def _back(fit: Predicting, table: pd.DataFrame, named: NDArray[np.bool_]) -> pd.DataFrame:
-    """Add predictions in the unit of what a logged outcome was made of; smeared where the profile names every column."""
+    """Bring predictions back, smeared where the profile names every column."""
+    if "predicted" not in table or fit.outcome.made is None:
+        return brought_back(fit, table, np.full(len(table), np.nan))
+    less = 1.0 if fit.outcome.made.how == "log1p" else 0.0
+    back = np.exp(table["predicted"].to_numpy(dtype=np.float64))
+    # what is averaged over the rows, or taken out, spreads the outcome as well, and exp of an average knows nothing of it
+    return brought_back(fit, table, np.where(named & (not fit.fixed_effect_names), back * fit._smear - less, np.nan))
+
+
+def brought_back(fit: Predicting, table: pd.DataFrame, smeared: Array) -> pd.DataFrame:
+    """Add predictions in the unit of what a logged outcome was made of, and their means as they are smeared."""
     made = fit.outcome.made
     if made is None or made.how not in ("log", "log1p") or "predicted" not in table:
         raise MarkbaseError(
@@ -367,7 +377,6 @@ def _back(fit: Predicting, table: pd.DataFrame, named: NDArray[np.bool_]) -> pd.
         geometric_mean=back[:, 0] - less,
         geometric_low=back[:, 1] - less,
         geometric_high=back[:, 2] - less,
-        # what is averaged over the rows, or taken out, spreads the outcome as well, and exp of an average knows nothing of it
-        mean_smeared=np.where(named & (not fit.fixed_effect_names), back[:, 0] * fit._smear - less, np.nan),
+        mean_smeared=smeared,
     )
     return found.assign(caution=table["caution"])
