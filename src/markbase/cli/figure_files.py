@@ -7,6 +7,8 @@ from pathlib import Path
 
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.dominance import Dominance
+from markbase.core.comparison.imputations import Imputations
+from markbase.core.comparison.imputed_blocks import ImputedBlocks
 from markbase.core.comparison.score import Score
 from markbase.core.errors import MarkbaseError
 from markbase.core.results.any_fit import AnyFit
@@ -24,6 +26,7 @@ from markbase.reports.figure_sets import (
     figures_of_dominance,
     figures_of_fit,
     figures_of_group,
+    figures_of_imputations,
     figures_of_slopes,
 )
 from markbase.show.screen_figures import draw_correlations, draw_pairs, draw_vif
@@ -80,7 +83,12 @@ def draw_dominance_of(found: Dominance, folder: Path, replace: bool) -> None:
     _write(figures_of_dominance(found), folder, replace)
 
 
-def draw_steps(hierarchy: Blocks, folder: Path, replace: bool) -> None:
+def draw_combined(found: Imputations, folder: Path, replace: bool) -> None:
+    """Draw the figures of a model over imputations into a folder, each as PNG and SVG."""
+    _write(figures_of_imputations(found), folder, replace)
+
+
+def draw_steps(hierarchy: Blocks | ImputedBlocks, folder: Path, replace: bool) -> None:
     """Draw the figures of a blockwise entry into a folder, each as PNG and SVG."""
     figures = figures_of_blocks(hierarchy)
     if not figures:

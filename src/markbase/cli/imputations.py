@@ -12,7 +12,7 @@ from markbase.cli.combined import imputation_option, opened_combined
 from markbase.cli.help import examples
 from markbase.cli.manuscripts import manuscript_option, write_manuscript
 from markbase.cli.model_options import model_of, model_options
-from markbase.cli.options import json_option, names_argument, replace_option
+from markbase.cli.options import figure_options, json_option, names_argument
 from markbase.cli.output import answer, remarks
 from markbase.core.comparison.imputations import CORRECTIONS
 from markbase.core.comparison.imputed_blocks import ImputedBlocks
@@ -47,13 +47,14 @@ from markbase.show.imputed_blocks import imputed_blocks_page, imputed_blocks_rec
     panel="Imputations",
 )
 @manuscript_option
-@replace_option
+@figure_options
 @json_option
 def command(
     imputation: str | None,
     texts: tuple[str, ...],
     correction: str | None,
     manuscript: Path | None,
+    figures: Path | None,
     replaces: bool,
     as_json: bool,
     **given: Any,
@@ -72,6 +73,13 @@ def command(
         found = entry.combined_in(study)
         if manuscript:
             write_manuscript(found, manuscript, replaces)
+        if figures:
+            from markbase.cli.figure_files import draw_combined, draw_steps
+
+            if isinstance(found, ImputedBlocks):
+                draw_steps(found, figures, replaces)
+            else:
+                draw_combined(found, figures, replaces)
         if isinstance(found, ImputedBlocks):
             answered = imputed_blocks_record(found) if as_json else imputed_blocks_page(found)
         else:

@@ -185,7 +185,7 @@ def carry_out(plan: Plan, progress: Progress) -> Results:
     for entry in analysis.imputations:
         progress(f"fitting {entry.name}")
         with plan.naming(entry.table, entry.number, f"imputations `{entry.name}`"):
-            _combined(entry, _file_name(entry.name, used), results)
+            _combined(entry, _file_name(entry.name, used), results, analysis.figures)
     results.together = said_together([(n, m.last if isinstance(m, Blocks) else m) for n, m in named.items()])
     for text in results.together:
         remark(text)
@@ -233,13 +233,15 @@ def _screened(analysis: Analysis, study: Study, results: Results) -> None:
     results.tables["screen-vif"] = found.vif
 
 
-def _combined(entry: FitEntry, name: str, results: Results) -> None:
-    """Put what the fits of several imputations say combined into the parts, tables and records."""
+def _combined(entry: FitEntry, name: str, results: Results, draws: bool) -> None:
+    """Put what the fits of several imputations say combined into the parts, tables, figures and records."""
     found = entry.combined_in(results.study)
-    results.parts.append(imputations_part(found, entry.name, entry.question, entry.groups, entry.correction))
+    figures = figures_of(found) if draws else {}
+    results.figures |= {f"{name}-{figure}": drawn for figure, drawn in figures.items()}
+    told = entry.groups, entry.correction
+    results.parts.append(imputations_part(found, entry.name, entry.question, *told, figures))
     results.manuscript.append(found)
-    told = methods_over_imputations(found, VERSION, entry.groups, entry.correction, results.study.trail)
-    results.methods.append(told)
+    results.methods.append(methods_over_imputations(found, VERSION, *told, results.study.trail))
     if isinstance(found, ImputedBlocks):
         record = imputed_blocks_record(found)
         results.tables |= {f"{name}-steps": found.steps, f"{name}-moves": found.moves}
@@ -248,7 +250,7 @@ def _combined(entry: FitEntry, name: str, results: Results) -> None:
         record = imputations_record(found, entry.groups, entry.correction)
     results.record.setdefault("imputations", {})[entry.name] = json.loads(to_json(record))
     results.tables |= {f"{name}-coefficients": found.coefficients, f"{name}-terms": found.terms}
-    for group in entry.groups:
+    for group in (g for g in entry.groups if not found.not_averaged(g)):
         results.tables |= {
             f"{name}-{group}-levels": found.groups(group),
             f"{name}-{group}-pairs": found.between(group, entry.correction),

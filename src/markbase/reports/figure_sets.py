@@ -14,6 +14,8 @@ from markbase.core.checks.clusters_left_out import clusters_looked_at, kinds_lef
 from markbase.core.checks.folds import usual_folds
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.dominance import Dominance
+from markbase.core.comparison.imputations import Imputations, stands_for
+from markbase.core.comparison.imputed_blocks import ImputedBlocks
 from markbase.core.comparison.score import Score
 from markbase.core.design.terms import Variable
 from markbase.core.display import suiting
@@ -107,12 +109,21 @@ def _slopes_drawn(fit: AnyFit, asked: Sequence[tuple[str, str | None]]) -> list[
     return found
 
 
-def figure_of_coefficients(fit: AnyFit) -> Figures:
+def figures_of_imputations(found: Imputations) -> Figures:
+    """Draw every figure that suits a model over imputations, by name."""
+    figures = figure_of_coefficients(found)
+    for group in (v for v in found.fit.variables if v.is_categorical):
+        figures |= figures_of_group(found, group)
+    return figures
+
+
+def figure_of_coefficients(made: AnyFit | Imputations) -> Figures:
     """Draw a whole fit on one scale."""
+    fit = stands_for(made)
     caption = (
         f"{fit.family.observed(fit.outcome)}: every level against its base, numeric columns per standard deviation"
     )
-    return {"coefficients": Drawn(caption, draw_coefficients(fit).figure)}
+    return {"coefficients": Drawn(caption, draw_coefficients(made).figure)}
 
 
 def figures_of_screen(screen: Screen) -> Figures:
@@ -195,27 +206,27 @@ def differing_slopes(fit: AnyFit | StoredFit) -> list[tuple[str, str | None]]:
     return list(found)
 
 
-def figures_of_group(fit: AnyFit, group: Variable) -> Figures:
+def figures_of_group(made: AnyFit | Imputations, group: Variable) -> Figures:
     """Draw a group of a fit: its differences, its adjusted means, and lines along numeric columns, as `_along` chooses them."""
-    if fit.not_averaged(group.name):
+    if made.not_averaged(group.name):
         return {}
-    name, shown = safe_name(group.name), (group.name,)
+    fit, name, shown = stands_for(made), safe_name(group.name), (group.name,)
     figures: Figures = {
         f"{name}-differences": Drawn(
             f"Differences of the levels of {group.name} from {group.base_label}",
-            draw_groups(fit, group.name).figure,
+            draw_groups(made, group.name).figure,
             shown,
         ),
         f"{name}-adjusted": Drawn(
             f"{group.name}: adjusted as if all rows had the level, beside what was observed",
-            draw_adjusted(fit, group.name).figure,
+            draw_adjusted(made, group.name).figure,
             shown,
         ),
     }
     for numeric in _along(fit, group):
         figures[f"{safe_name(numeric)}-by-{name}"] = Drawn(
             f"{fit.explained} along {numeric}, a line for each level of {group.name}",
-            draw_lines(fit, numeric, group.name).figure,
+            draw_lines(made, numeric, group.name).figure,
             shown,
         )
     return figures
@@ -263,7 +274,7 @@ def _classification(fit: LogisticFit) -> Figure | SubFigure:
         return draw_classification(fit).figure
 
 
-def figures_of_blocks(hierarchy: Blocks) -> Figures:
+def figures_of_blocks(hierarchy: Blocks | ImputedBlocks) -> Figures:
     """Draw what blocks add, and how estimates move."""
     figures: Figures = {}
     if not hierarchy.logistic:
@@ -274,7 +285,7 @@ def figures_of_blocks(hierarchy: Blocks) -> Figures:
     return figures
 
 
-def _figures_of_entry(hierarchy: Blocks) -> Figures:
+def _figures_of_entry(hierarchy: Blocks | ImputedBlocks) -> Figures:
     """Draw every figure that suits a blockwise entry; of a logistic one also the last fit as a whole."""
     return figures_of_blocks(hierarchy) | (figure_of_coefficients(hierarchy.last) if hierarchy.logistic else {})
 
@@ -282,6 +293,8 @@ def _figures_of_entry(hierarchy: Blocks) -> Figures:
 _SUITING: dict[type, Callable[[Any], Figures]] = {
     Blocks: _figures_of_entry,
     Dominance: figures_of_dominance,
+    Imputations: figures_of_imputations,
+    ImputedBlocks: _figures_of_entry,
     LinearFit: figures_of_fit,
     LogisticFit: figures_of_fit,
     Score: figures_of_score,

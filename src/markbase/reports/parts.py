@@ -110,18 +110,31 @@ def analysis_part(
 
 
 def imputations_part(
-    found: Imputations | ImputedBlocks, name: str, question: str, groups: Sequence[str], correction: str
+    found: Imputations | ImputedBlocks,
+    name: str,
+    question: str = "",
+    groups: Sequence[str] = (),
+    correction: str = "holm",
+    figures: Figures | None = None,
 ) -> Part:
-    """Tell a model over imputations as a part of a report, or several in blocks: the answers, and its page with every pair of some groups."""
+    """Tell a model over imputations as a part of a report, or several in blocks: the answers, and its pages with every pair of some groups, and their `figures`."""
+    pictures = {key: inline(drawn.svg, f"{name} {key}", drawn.caption) for key, drawn in (figures or {}).items()}
+    lead = pictures.pop("blocks" if "blocks" in pictures else "coefficients", None)
+    shown = {key: drawn.groups for key, drawn in (figures or {}).items()}
     model = found.last if isinstance(found, ImputedBlocks) else found
-    pages = [imputations_page(model, groups, correction)]
+    page = imputations_page(model, groups, correction)
+    for k, group in enumerate(groups, len(page.sections) - 1 - len(groups)):
+        page = beside(page, k, _taken(pictures, [key for key in pictures if shown[key] == (group,)]))
+    pages = [_folded(page)]
+    told = imputation_answers(model)
     if isinstance(found, ImputedBlocks):
-        pages.insert(0, imputed_blocks_page(found))
+        pages.insert(0, beside(imputed_blocks_page(found), 2, _taken(pictures, ["paths"])))
+        told = (*(s for s in found.reading().statements if not s.level and s.term in found.names), *told[1:])
+    if pictures:
+        drawn = Section("More figures", blocks=tuple(Drawing((p,)) for p in pictures.values()), folded=True)
+        pages.append(Page("", sections=(drawn,)))
     pages[0] = replace(pages[0], title="" if pages[0].title == name else pages[0].title)
-    if isinstance(found, ImputedBlocks):
-        steps = tuple(s for s in found.reading().statements if not s.level and s.term in found.names)
-        return Part(name, tuple(pages), question, answers=(*steps, *imputation_answers(model)[1:]))
-    return Part(name, tuple(pages), question, answers=imputation_answers(model))
+    return Part(name, tuple(pages), question, answers=told, lead=lead)
 
 
 def methods_over_imputations(

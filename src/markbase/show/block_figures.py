@@ -8,6 +8,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from markbase.core.comparison.blocks import Blocks
+from markbase.core.comparison.imputations import stands_for
+from markbase.core.comparison.imputed_blocks import ImputedBlocks
 from markbase.core.errors import MarkbaseError, listed
 from markbase.core.formatting import short
 from markbase.core.tables import rows_of
@@ -18,15 +20,18 @@ from markbase.show.fit_figures import LINES, MARKS, MOST_LEVELS
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
+_INTERVAL, _RANGE = ("change_low", "change_high"), ("change_lowest", "change_highest")
+"""The ends of the line beside what a block adds."""
+
 
 @styled
-def draw_blocks(hierarchy: Blocks, ax: Axes | None = None) -> Axes:
+def draw_blocks(hierarchy: Blocks | ImputedBlocks, ax: Axes | None = None) -> Axes:
     """Draw how R² rises with each block, and what each adds.
 
     Parameters
     ----------
-    hierarchy : Blocks
-        A blockwise entry of a linear regression.
+    hierarchy : Blocks or ImputedBlocks
+        A blockwise entry of a linear regression, or one combined over imputations.
     ax : matplotlib.axes.Axes, optional
         Where to draw; by default on a figure of its own.
 
@@ -55,7 +60,8 @@ def draw_blocks(hierarchy: Blocks, ax: Axes | None = None) -> Axes:
         ax = own_axes(7.6, 1.5 + 0.5 * len(steps))
     y = np.arange(len(steps))[::-1]
     after, change = (100 * steps[k].to_numpy() for k in ("r2", "r2_change"))
-    low, high = (100 * steps[k].to_numpy() for k in ("change_low", "change_high"))
+    fit = stands_for(hierarchy.last)
+    low, high = (100 * steps[k].to_numpy() for k in (_RANGE if isinstance(hierarchy, ImputedBlocks) else _INTERVAL))
     before = after - change
     ax.barh(y, before, height=0.5, color="#dfe7ea", edgecolor=INK, linewidth=0.6)
     ax.barh(y, change, left=before, height=0.5, color=TEAL, edgecolor=INK, linewidth=0.6)
@@ -73,21 +79,24 @@ def draw_blocks(hierarchy: Blocks, ax: Axes | None = None) -> Axes:
         )
     ax.set_xlim(0, 1.22 * reach)
     ax.set_yticks(y, list(steps["block"]))
-    names = hierarchy.last.fixed_effect_names
+    names = fit.fixed_effect_names
     within = f" within levels of {listed(names)}" if names else ""
-    ax.set_xlabel(f"% of the variation in {hierarchy.last.outcome.name}{within} explained in these rows")
-    finish(ax, f"What each block adds; line: {short(100 * hierarchy.last.level, 4)}% CI of the addition")
+    ax.set_xlabel(f"% of the variation in {fit.outcome.name}{within} explained in these rows")
+    line = f"{short(100 * fit.level, 4)}% CI of the addition"
+    if isinstance(hierarchy, ImputedBlocks):
+        line = f"its range over the {'imputations' if hierarchy.by else 'plausible values'}, no interval"
+    finish(ax, f"What each block adds; line: {line}")
     return ax
 
 
 @styled
-def draw_paths(hierarchy: Blocks, terms: Sequence[str] | None = None, ax: Axes | None = None) -> Axes:
+def draw_paths(hierarchy: Blocks | ImputedBlocks, terms: Sequence[str] | None = None, ax: Axes | None = None) -> Axes:
     """Draw how estimates move from block to block, with intervals.
 
     Parameters
     ----------
-    hierarchy : Blocks
-        A blockwise entry.
+    hierarchy : Blocks or ImputedBlocks
+        A blockwise entry, or one combined over imputations.
     terms : sequence of str, optional
         Which terms; by default those of the first block.
     ax : matplotlib.axes.Axes, optional
@@ -145,6 +154,6 @@ def draw_paths(hierarchy: Blocks, terms: Sequence[str] | None = None, ax: Axes |
     ax.axhline(0, color=INK, linewidth=1)
     ax.set_xticks(x, list(hierarchy.names))
     ax.set_ylabel("estimate, in its first standard errors")
-    finish(ax, f"{hierarchy.last.explained}: how estimates move as blocks enter (±1.96 standard errors)")
+    finish(ax, f"{stands_for(hierarchy.last).explained}: how estimates move as blocks enter (±1.96 standard errors)")
     legend_below(ax, handlelength=3.2)
     return ax

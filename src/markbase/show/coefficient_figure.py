@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
+from markbase.core.comparison.imputations import Imputations, stands_for
 from markbase.core.design.terms import Variable
 from markbase.core.formatting import plain, short
 from markbase.core.inference.distributions import t_quantile
@@ -31,13 +32,13 @@ class _Line(NamedTuple):
 
 
 @styled
-def draw_coefficients(fit: AnyFit, ax: Axes | None = None) -> Axes:
+def draw_coefficients(fit: AnyFit | Imputations, ax: Axes | None = None) -> Axes:
     """Draw what a fit says on one scale: each level against its base, and each numeric column per standard deviation.
 
     Parameters
     ----------
-    fit : LinearFit or LogisticFit
-        The fit.
+    fit : LinearFit, LogisticFit or Imputations
+        The fit, or those of several imputations, combined.
     ax : matplotlib.axes.Axes, optional
         Where to draw; by default on a figure of its own (``ax.figure``).
 
@@ -56,7 +57,8 @@ def draw_coefficients(fit: AnyFit, ax: Axes | None = None) -> Axes:
     >>> mb.draw_coefficients(fit).get_xlabel()
     'difference in belonging, points'
     """
-    lines = [line for variable in fit.variables for line in _lines(fit, variable)]
+    made, fit = fit, stands_for(fit)
+    lines = [line for variable in fit.variables for line in _lines(made, variable)]
     if ax is None:
         ax = own_axes(7.6, 1.3 + 0.27 * len(lines))
     factor = fit.family.factor
@@ -80,13 +82,14 @@ def draw_coefficients(fit: AnyFit, ax: Axes | None = None) -> Axes:
     return ax
 
 
-def _lines(fit: AnyFit, variable: Variable) -> list[_Line]:
+def _lines(made: AnyFit | Imputations, variable: Variable) -> list[_Line]:
     """Return what is drawn of one variable."""
     if not variable.is_categorical:
-        return [] if any(variable.name in fit.moves_with(v.name) for v in _numerics(fit)) else [_slope(fit, variable)]
-    if fit.not_averaged(variable.name):
+        fit = stands_for(made)
+        return [] if any(variable.name in fit.moves_with(v.name) for v in _numerics(fit)) else [_slope(made, variable)]
+    if made.not_averaged(variable.name):
         return [_Line(f"{variable.name} (not averaged: empty combinations)")]
-    table = fit.groups(variable.name)
+    table = made.groups(variable.name)
     heading = variable.name
     if len(table) > _MOST_LEVELS:
         order = table["difference"].argsort().to_numpy()
@@ -105,14 +108,17 @@ def _numerics(fit: AnyFit) -> list[Variable]:
     return [v for v in fit.variables if not v.is_categorical]
 
 
-def _slope(fit: AnyFit, variable: Variable) -> _Line:
+def _slope(made: AnyFit | Imputations, variable: Variable) -> _Line:
     """Return the slope of a numeric column averaged over the rows, times a step worth drawing."""
+    fit = stands_for(made)
     name, column = variable.name, variable.column
     low, high, sd = fit.rows_used.spread(name)
     values = column.values if fit.used is None else column.values[fit.used]
     two = column.two_values is not None or bool(np.isin(values, (low, high)).all())
     step = high - low if two else sd
-    if isinstance(fit, LogisticFit):
+    if isinstance(made, Imputations):
+        value, below, above = (step * v for v in made._average_slope(name))
+    elif isinstance(fit, LogisticFit):
         row = next(r for r in rows_of(fit.marginal) if r.term == name)
         value, below, above = step * row.effect, step * row.low, step * row.high
     else:

@@ -39,10 +39,10 @@ def in_legend(name: str) -> str:
     return f" {name}" if name.startswith("_") else name
 
 
-def level_names(levels: Iterable[Any], bases: Iterable[bool], rows: Iterable[int]) -> list[str]:
-    """Return levels with their rows, and which of them is the base."""
+def level_names(levels: Iterable[Any], bases: Iterable[bool], rows: Iterable[float]) -> list[str]:
+    """Return levels with their rows (over imputations the mean), and which of them is the base."""
     told = zip(levels, bases, rows, strict=True)
-    return [f"{folded(str(v), lines=2)}{' (base)' if base else ''}, n = {n:,}" for v, base, n in told]
+    return [f"{folded(str(v), lines=2)}{' (base)' if base else ''}, n = {round(n):,}" for v, base, n in told]
 
 
 def fold_names(ax: Axes, width: int = _LONGEST) -> None:

@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from markbase.core.errors import ColumnError, MarkbaseError
+from markbase.core.comparison.imputations import Imputations, stands_for
+from markbase.core.errors import ColumnError, MarkbaseError, without_remarks
 from markbase.core.formatting import short
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
@@ -34,13 +35,13 @@ _POINTS = 40
 
 
 @styled
-def draw_groups(fit: AnyFit, group: str, ax: Axes | None = None) -> Axes:
+def draw_groups(fit: AnyFit | Imputations, group: str, ax: Axes | None = None) -> Axes:
     """Draw how the levels of a group differ from the base, with intervals.
 
     Parameters
     ----------
-    fit : LinearFit or LogisticFit
-        The fit.
+    fit : LinearFit, LogisticFit or Imputations
+        The fit, or those of several imputations, combined.
     group : str
         A group of the model.
     ax : matplotlib.axes.Axes, optional
@@ -77,19 +78,19 @@ def draw_groups(fit: AnyFit, group: str, ax: Axes | None = None) -> Axes:
     ax.plot(0, y[base], "D", markersize=9, markerfacecolor="white", markeredgecolor=INK, markeredgewidth=1.6)
     ax.set_yticks(y, level_names(table["level"], table["base"], table["n"]))
     ax.set_ylim(-0.6, len(table) - 0.4)
-    ax.set_xlabel(fit.family.difference(fit.outcome))
+    ax.set_xlabel(fit.family.difference(stands_for(fit).outcome))
     finish(ax, f"{group}: differences from {table['level'][base].iloc[0]}, {interval_words(fit)}")
     return ax
 
 
 @styled
-def draw_adjusted(fit: AnyFit, group: str, ax: Axes | None = None) -> Axes:
+def draw_adjusted(fit: AnyFit | Imputations, group: str, ax: Axes | None = None) -> Axes:
     """Draw the adjusted mean, or probability, of each level of a group beside the plain one.
 
     Parameters
     ----------
-    fit : LinearFit or LogisticFit
-        The fit.
+    fit : LinearFit, LogisticFit or Imputations
+        The fit, or those of several imputations, combined.
     group : str
         A group of the model.
     ax : matplotlib.axes.Axes, optional
@@ -126,20 +127,20 @@ def draw_adjusted(fit: AnyFit, group: str, ax: Axes | None = None) -> Axes:
     ax.plot(plain, y - 0.18, "|", color=AMBER, markersize=13, markeredgewidth=2.4, label="as observed")
     ax.set_yticks(y, level_names(table["level"], table["base"], table["n"]))
     ax.set_ylim(-0.7, len(table) - 0.4)
-    ax.set_xlabel(fit.family.adjusted(fit.outcome))
+    ax.set_xlabel(fit.family.adjusted(stands_for(fit).outcome))
     finish(ax, f"{group}: adjusted as if all rows had the level")
     legend_below(ax, 2, fontsize=8)
     return ax
 
 
 @styled
-def draw_lines(fit: AnyFit, numeric: str, by: str, ax: Axes | None = None) -> Axes:
+def draw_lines(fit: AnyFit | Imputations, numeric: str, by: str, ax: Axes | None = None) -> Axes:
     """Draw what the fit gives along a numeric column, a line for each level of a group.
 
     Parameters
     ----------
-    fit : LinearFit or LogisticFit
-        The fit.
+    fit : LinearFit, LogisticFit or Imputations
+        The fit, or those of several imputations, combined.
     numeric : str
         A numeric column of the model.
     by : str
@@ -151,7 +152,7 @@ def draw_lines(fit: AnyFit, numeric: str, by: str, ax: Axes | None = None) -> Ax
     -------
     matplotlib.axes.Axes
         The axes drawn on: of a linear fit lines over the data, of a logistic fit curves of probability. Other terms are
-        as in the sample. Each line goes as far as the rows of its level do.
+        as in the sample. Each line goes as far as the rows of its level do. Over imputations rows are those of the first.
 
     Raises
     ------
@@ -173,6 +174,7 @@ def draw_lines(fit: AnyFit, numeric: str, by: str, ax: Axes | None = None) -> Ax
         raise MarkbaseError(
             f"`{by}` has {len(levels)} levels, more than the {MOST_LEVELS} that lines can tell apart; merge some, or use `draw_groups`."
         )
+    made, fit = fit, stands_for(fit)
     fit.rows_used.values(numeric)  # refused where there are none
     x_column = next(p.column for t in fit.model_terms for p in t.variables if p.name == numeric)
     group = next((p for t in fit.model_terms for p in t.variables if p.name == by), None)
@@ -195,7 +197,8 @@ def draw_lines(fit: AnyFit, numeric: str, by: str, ax: Axes | None = None) -> Ax
         color, dashes = LINES[k]
         own = own_values[k]
         grid = np.linspace(own.min(), own.max(), _POINTS)
-        table = fit.predict([{by: level, numeric: float(v)} for v in grid])
+        with without_remarks():
+            table = made.predict([{by: level, numeric: float(v)} for v in grid])
         y = factor * table[fit.family.predicted]
         if not shares:
             points = shown[codes[shown] == k]
@@ -230,11 +233,20 @@ def draw_lines(fit: AnyFit, numeric: str, by: str, ax: Axes | None = None) -> Ax
         if not fit.family.ratios
         else "one slope for all in log odds"
     )
-    finish(ax, f"{fit.outcome.name} along {numeric}, by {by}: {told}; shaded {interval_words(fit)}")
+    rows = (
+        ""
+        if made is fit
+        else "; rows of the first imputation"
+        if isinstance(made, Imputations) and made.by
+        else "; values of the first"
+    )
+    finish(
+        ax, f"{fit.outcome.name} along {numeric}, by {by}: {told}; shaded {interval_words(made)}{rows * (not shares)}"
+    )
     legend_below(ax, 4, handlelength=3.4)
     return ax
 
 
-def interval_words(fit: AnyFit) -> str:
+def interval_words(fit: AnyFit | Imputations) -> str:
     """Return what the intervals of a figure are."""
     return f"{short(100 * fit.level, 4)}% confidence intervals"

@@ -28,7 +28,7 @@ from markbase.core.tables import rows_of
 from markbase.show.equation import equation_section
 from markbase.show.fit import reading_blocks, weights_words
 from markbase.show.logistic import chances_section
-from markbase.show.page import Facts, Page, Row, Section, Table
+from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
 from markbase.show.records import table_record
 from markbase.show.statistics import (
     INTERCEPT,
@@ -244,6 +244,9 @@ def _legend(found: Imputations) -> Facts:
 
 def _group(found: Imputations, group: str, correction: str) -> Section:
     """Describe every level of a group, and every pair of them."""
+    heading = f"The levels of {group}, and every pair"
+    if reason := found.not_averaged(group):
+        return Section(heading, blocks=(Sentences(((reason, ()),)),))
     factor, fit = found.family.factor, found.fit
     levels = []
     for r in rows_of(found.groups(group)):
@@ -262,7 +265,7 @@ def _group(found: Imputations, group: str, correction: str) -> Section:
     adjusted = fit.family.adjusted(fit.outcome)
     rows = "; rows: means" if found.by else ""
     note = f"{adjusted}; differences from the base{rows}"
-    return Section(f"The levels of {group}, and every pair", note, (table, _pairs(found, group, correction)))
+    return Section(heading, note, (table, _pairs(found, group, correction)))
 
 
 def _pairs(found: Imputations, group: str, correction: str) -> Table:
@@ -300,7 +303,9 @@ def imputations_record(found: Imputations, groups: Sequence[str] = (), correctio
         "coefficients": table_record(found.coefficients),
         "probabilities": table_record(found.marginal) if isinstance(found.fit, LogisticFit) else None,
         "groups": {
-            group: {
+            group: {"not_averaged": reason}
+            if (reason := found.not_averaged(group))
+            else {
                 "levels": table_record(found.groups(group)),
                 "pairs": table_record(found.between(group, correction)),
             }

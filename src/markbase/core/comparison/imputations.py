@@ -38,7 +38,7 @@ from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.predicting import Profiles, brought_back
 from markbase.core.results.statements import Equation, Reading
-from markbase.core.tables import own_table
+from markbase.core.tables import own_table, records_of
 
 Array = NDArray[np.float64]
 CORRECTIONS = (*STEP_BY_STEP, "none")
@@ -224,7 +224,7 @@ class Imputations(ShownTables):
         Returns
         -------
         pandas.DataFrame
-            One row a level, the base among them: `level`, `base`, `n`, `adjusted` with `adjusted_low` and `adjusted_high`, `difference` from the base
+            One row a level, the base among them: `level`, `base`, `n`, `plain` (what was observed, the mean over imputations), `adjusted` with `adjusted_low` and `adjusted_high`, `difference` from the base
             with `se`, `df`, `low`, `high` and `p` (NaN for the base). Of logistic fits both are probabilities.
 
         Raises
@@ -250,7 +250,8 @@ class Imputations(ShownTables):
             ends = [np.array(each) for each in zip(*pairs, strict=True)]
         adjusted = {"adjusted": own.estimate, "adjusted_low": ends[0], "adjusted_high": ends[1]}
         beside = told[["difference", "se", "df", "low", "high", "p"]]
-        return pd.concat([told[["level", "base", "n"]].assign(**adjusted), beside], axis=1)
+        plain = np.mean([t["plain"] for t in tables], axis=0)
+        return pd.concat([told[["level", "base", "n"]].assign(plain=plain, **adjusted), beside], axis=1)
 
     def between(self, group: str, correction: str = "holm") -> pd.DataFrame:
         """Compare every two levels of a group, combined.
@@ -320,6 +321,16 @@ class Imputations(ShownTables):
                 f"Where {listed(quoted(held))} is held differs between the imputations, as it is taken from the rows: say where, for instance at={{'{held[0]}': [20, 40, 60]}}."
             )
         return self._combined(tables, "slope").drop(columns=["missing_information", "simulation_error"])
+
+    def _average_slope(self, numeric: str) -> tuple[float, float, float]:
+        """Return the slope of a numeric column averaged over the rows, combined, and the ends of its interval; of logistic fits in probability."""
+        if self.family.shares:
+            row = next(r for r in records_of(self.marginal) if r["term"] == numeric)
+            return row["effect"], row["low"], row["high"]
+        each = np.array([fit.slope_at(numeric) for fit in self.fits.values()])
+        own = Combined.of(each[:, :1], each[:, 1:], self._df)
+        value, half = float(own.estimate[0]), float(own.half_widths(self.level)[0])
+        return value, value - half, value + half
 
     def predict(self, profiles: Profiles, *, back_transformed: bool = False) -> pd.DataFrame:
         """Predict for some profiles, or for every row of a table, combined.
@@ -412,3 +423,8 @@ class Imputations(ShownTables):
         more[0] = False  # the intercept is in both
         tests = [fit.inner.columns(fit.term_tests.beyond(smaller)) for fit in fits]
         return joint_of(self._curved, more, tests[0].df, next((test.untested for test in tests if test.untested), ""))
+
+
+def stands_for(made: AnyFit | Imputations) -> AnyFit:
+    """Return the fit from which is taken what is the same in all imputations: their first; a fit stands for itself."""
+    return made.fit if isinstance(made, Imputations) else made
