@@ -132,6 +132,7 @@ def test_joint_tests_are_those_of_dense_columns_and_the_same_from_every_base():
         assert (test.df, test.statistic) == (len(places), pytest.approx(F, rel=1e-9))
         assert test.p == pytest.approx(tail_of_f(F, len(places), test.df_rest), rel=1e-8)
     assert found.joint_test(["x", "g"]) == found.overall
+    assert found.group_test("g").statistic == pytest.approx(found.terms["statistic"][1], rel=1e-9)
     assert found.joint_test(["g"]).statistic == found.terms["statistic"][1]
     with pytest.raises(mb.ColumnError, match="no term `h`"):
         found.joint_test(["h"])
@@ -148,6 +149,14 @@ def test_joint_tests_are_those_of_dense_columns_and_the_same_from_every_base():
         assert other.overall.statistic == pytest.approx(found.overall.statistic, rel=1e-8)
     crossed = [mb.fit_imputations(mb.Study(FRAME).mark("g", base), "y", TERMS, "imputation") for base in "ab"]
     assert [c.terms.iloc[2]["statistic"] for c in crossed] == [pytest.approx(crossed[0].terms.iloc[2]["statistic"], rel=1e-7)] * 2
+    averaged, Q, U = [c.group_test("g") for c in crossed], [], []
+    for own in EACH:  # the levels as they differ at the mean of x
+        x = own["x"] - own["x"].mean()
+        X = np.column_stack([np.ones(N), own["g"] == "b", own["g"] == "c", x, x * (own["g"] == "b"), x * (own["g"] == "c")]).astype(float)
+        b, (rest,) = np.linalg.lstsq(X, own["y"], rcond=None)[:2]
+        Q.append(b[1:3])
+        U.append((np.linalg.inv(X.T @ X) * rest / (N - 6))[1:3, 1:3])
+    assert [a.statistic for a in averaged] == [pytest.approx(combined_test(np.array(Q), np.array(U), N - 6).statistic, rel=1e-8)] * 2
     cubic = mb.fit_imputations(FRAME.assign(x=FRAME["x"] + 40), "y", [mb.polynomial("x", 3)], "imputation")  # powers that all but coincide
     centred = mb.fit_imputations(FRAME, "y", [mb.polynomial("x", 3)], "imputation")
     assert cubic.terms["df"][0] == 3
@@ -571,6 +580,69 @@ def test_predictions_of_logged_outcomes_and_of_plausible_values(tmp_path):
         (row,) = json.loads(run("predict", *words, "--profile", "x=1", "--json", cwd=tmp_path).stdout)["predictions"]
         assert [row["predicted"], row["high"]] == pytest.approx([last["predicted"][0], last["high"][0]], rel=1e-8)
     assert "The plan has" not in run("predict", "p.toml", "f", "--profile", "x=1", cwd=tmp_path).stderr
+
+
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+def test_figures_and_answers_show_what_is_combined(kind, tmp_path):
+    outcome, more = ("y", {}) if kind == "linear" else ("yes", {"event": "yes"})
+    study = mb.Study(FRAME).mark("g", "a")
+    found = mb.fit_imputations(study, outcome, TERMS, "imputation", kind=kind, **more)
+    factor, groups = found.family.factor, found.groups("g")
+    ax = mb.draw_groups(found, "g")
+    assert sorted(x for line in ax.lines for x in line.get_xdata() if line.get_marker() == "o") == pytest.approx(
+        sorted(factor * groups["difference"][1:])
+    )
+    assert f"a (base), n = {groups['n'][0]:.0f}" in [label.get_text() for label in ax.get_yticklabels()]
+    ends = [path.vertices[:, 0].tolist() for path in mb.draw_adjusted(found, "g").collections[0].get_paths()]
+    assert ends == [pytest.approx((factor * row[["adjusted_low", "adjusted_high"]]).tolist()) for _, row in groups.iterrows()]
+    whole = mb.draw_coefficients(found)
+    sd = EACH[0]["x"].std()
+    (first,) = whole.lines[1].get_xdata()
+    low, high = whole.collections[0].get_paths()[0].vertices[:, 0]
+    if kind == "linear":
+        own = [fit.simple_slopes("x").iloc[0] for fit in found.fits.values()]
+        slope, se, df, *_ = by_rules([s["slope"] for s in own], [s["se"] for s in own], N - 6)
+        half = se * -float(mp_quantile(df, 0.025))
+        assert (first, low, high) == pytest.approx((sd * slope, sd * (slope - half), sd * (slope + half)), rel=1e-6)
+    else:
+        row = found.marginal.iloc[0]
+        assert (first, low, high) == pytest.approx(tuple(100 * sd * row[["effect", "low", "high"]]), rel=1e-6)
+    lines = mb.draw_lines(found, "x", by="g")
+    at = next(line for line in lines.lines if line.get_label() == "b")
+    x, y = at.get_xdata()[7], at.get_ydata()[7]
+    assert y == pytest.approx(factor * found.predict({"x": x, "g": "b"})[found.family.predicted][0])
+    mb.report(found, tmp_path / "r.html")
+    text = " ".join(re.sub("<[^>]*>", " ", (tmp_path / "r.html").read_text("utf-8")).split())
+    unclear = found.terms["p"].iloc[2] >= 0.05
+    assert ("Averaged over these rows, per further" in text) == unclear
+    assert text.count("For g nothing is clear here") == 0  # within an interaction it is told by that
+    blocks = mb.fit_imputed_blocks(study, outcome, {"one": ["x"], "two": ["w"]}, "imputation", kind=kind, **more)
+    moved = mb.draw_paths(blocks)
+    assert moved.get_lines()[0].get_ydata().tolist() == pytest.approx((blocks.moves.loc[1, ["one", "two"]] / blocks.errors.loc[1, "one"]).tolist())
+    if kind == "linear":
+        drawn = mb.draw_blocks(blocks)
+        assert [text.get_text() for text in drawn.texts][1].endswith(f"= {100 * blocks.steps['r2'][1]:.1f}")
+        assert "its range over the imputations, no interval" in drawn.get_title(loc="left")
+    FRAME.to_csv(tmp_path / "t.csv", index=False)
+    model = [
+        "--imputation",
+        "imputation",
+        "--outcome",
+        outcome,
+        "--kind",
+        kind,
+        *(["--event", "yes"] * bool(more)),
+        "--base",
+        "g=a",
+        "--figures",
+        "f",
+    ]
+    for what, names in (
+        (["--terms", "x,g"], {"coefficients", "g-differences", "g-adjusted", "x-by-g"}),
+        (["--block", "one: x", "--block", "two: w"], {"paths", *(["blocks"] * (not more))}),
+    ):
+        assert run("imputations", "t.csv", *model, *what, cwd=tmp_path).returncode == 0
+        assert {path.stem for path in (tmp_path / "f").iterdir()} >= names
 
 
 def test_what_cannot_be_combined_is_refused_in_words():

@@ -13,6 +13,7 @@ from markbase.core.inference.imputation_rules import combined_test
 from markbase.core.inference.joint_tests import JointTest, too_few_together
 from markbase.core.results.any_fit import AnyFit
 
+Array = NDArray[np.float64]
 _INDEPENDENT = 1e-10
 """Below this share of the largest, what is left of a variance is rounding."""
 
@@ -42,14 +43,31 @@ def joint_of(fits: Sequence[AnyFit], chosen: NDArray[np.bool_], df: int | None, 
     covariances = np.array([fit.covariance for fit in fits])
     inside = chosen & ~fits[0].coefficients["base"].to_numpy(dtype=bool)
     inside &= np.isfinite(estimates).all(axis=0) & np.isfinite(np.einsum("mii->mi", covariances)).all(axis=0)
-    places = np.flatnonzero(inside)
-    within = covariances.mean(axis=0)[np.ix_(places, places)]
+    return _tested(fits, estimates[:, inside], covariances[:, inside][:, :, inside], df)
+
+
+def joint_of_combinations(fits: Sequence[AnyFit], combinations: Sequence[Array], df: int | None, why: str) -> JointTest:
+    """Test whether some combinations of coefficients are all zero, by as many of them as tell all others.
+
+    `combinations` are of the inner coefficients of each fit, shape (m, p) each; the rest is as for `joint_of`.
+    """
+    if why:
+        return JointTest(math.nan, df or 0, untested=why)
+    none = np.zeros(len(combinations[0]), dtype=bool)
+    pairs = [(fit.inner, rows) for fit, rows in zip(fits, combinations, strict=True)]
+    estimates = np.array([inner.estimates(rows, none) for inner, rows in pairs])
+    return _tested(fits, estimates, np.array([inner.covariance(inner.roots(rows, none)) for inner, rows in pairs]), df)
+
+
+def _tested(fits: Sequence[AnyFit], estimates: Array, covariances: Array, df: int | None) -> JointTest:
+    """Test them by their estimates, shape (imputations, m), and the covariances of these."""
+    within = covariances.mean(axis=0)
     spread = np.sqrt(np.diag(within))
-    if not len(places) or not (spread > 0).all():
+    if not len(spread) or not (spread > 0).all():
         return JointTest(math.nan, df or 0, untested="no coefficient of it has an error")
     _, R, order = scipy.linalg.qr(within / np.outer(spread, spread), pivoting=True)
     size = np.abs(np.diag(R))
-    tested = np.sort(places[order[: int(np.count_nonzero(size > _INDEPENDENT * size[0]))]])
+    tested = np.sort(order[: int(np.count_nonzero(size > _INDEPENDENT * size[0]))])
     if df is not None and len(tested) != df:
         found = f"of its {df} coefficients {len(tested)} can be told in every imputation"
         return JointTest(math.nan, df, untested=found)
@@ -57,5 +75,4 @@ def joint_of(fits: Sequence[AnyFit], chosen: NDArray[np.bool_], df: int | None, 
     if any(math.isnan(share) for share, _ in ways):
         return JointTest(math.nan, len(tested), untested=too_few_together(fits[0].errors, len(tested)))
     scale, rest = min(ways, key=lambda way: way[1])
-    square = np.ix_(np.arange(len(estimates)), tested, tested)
-    return combined_test(estimates[:, tested], covariances[square], rest, scale)
+    return combined_test(estimates[:, tested], covariances[:, tested][:, :, tested], rest, scale)

@@ -12,6 +12,7 @@ from markbase.core.comparison.imputed_rows import Imputed
 from markbase.core.design.terms import Term
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import as_percent, figures_of, number, p_phrase
+from markbase.core.reading.averages import Numbers, averages_of, within_others
 from markbase.core.reading.clauses import clear, held_equal, outcome_words, points_words, said_of_clear, size, step_lead
 from markbase.core.reading.group_cautions import beside_joint, levels_told, none_compared
 from markbase.core.reading.interaction_sentences import sources_in, what_differs
@@ -26,14 +27,14 @@ from markbase.core.tables import TableRow, records_of
 
 _MOST_LEVELS = 12
 """Of groups of more levels the joint test alone is told in words."""
-_MOST_NAMED, _MOST_TOLD = 5, 4
-"""So many terms are named, or told, where the answers stand."""
+_MOST_NAMED, _MOST_TOLD, _MOST_AVERAGED = 5, 4, 2
+"""So many terms are named, or told, or told as averages, where the answers stand."""
 _NOTHING = 1e-9
 _FEW_ROWS = 0.05
 """A share of rows whose outcome was imputed from which on it is told."""
 
 
-class CombinedFits(Protocol):
+class CombinedFits(Numbers, Protocol):
     """Fits of several imputations, or plausible values, combined."""
 
     @property
@@ -79,16 +80,6 @@ class CombinedFits(Protocol):
     @property
     def coefficients(self) -> pd.DataFrame:
         """The combined coefficients."""
-        ...
-
-    @property
-    def terms(self) -> pd.DataFrame:
-        """The combined tests of terms."""
-        ...
-
-    @property
-    def marginal(self) -> pd.DataFrame:
-        """The combined average marginal effects."""
         ...
 
     def reading(self) -> Reading:
@@ -137,15 +128,24 @@ def imputation_answers(found: CombinedFits) -> tuple[Statement, ...]:
         if sure
         else f"Combined over {len(found.fits)} {what} there is no clear evidence that {who} {verb} anything about {outcome} ({figures})."
     )
-    p = {row["term"]: float(row["p"]) for row in records_of(found.terms)}
-    clear = sorted((name for name in names if p[name] < found.fit.alpha), key=lambda name: p[name])
-    told = [s for name in clear for s in found.reading().statements if s.term == name and not s.level]
-    unclear = [name for name in names if p[name] >= found.fit.alpha]
+    p, averages = {row["term"]: float(row["p"]) for row in records_of(found.terms)}, averages_of(found.fit, found)
+    held, averaged = within_others(found.fit), [a.name for a in averages]
+    clear = sorted(
+        (name for name in names if p[name] < found.fit.alpha and name not in averaged), key=lambda name: p[name]
+    )
+    told = [
+        s
+        for name in clear
+        for s in found.reading().statements
+        if s.term == name and not s.level and not (name in held and s.cautions)
+    ]
+    told = [*told[: _MOST_TOLD - min(len(averages), _MOST_AVERAGED)], *(a.statement for a in averages[:_MOST_AVERAGED])]
+    unclear = [name for name in names if p[name] >= found.fit.alpha and name not in held]
     if unclear:
         named = listed(quoted(unclear)) if len(unclear) <= _MOST_NAMED else f"{len(unclear)} of the {len(names)} terms"
         text = f"For {named} nothing is clear here, which is no evidence that nothing is there."
-        told = [*told[:_MOST_TOLD], Statement("", "", text)]
-    return (Statement("", "", first), *told[: _MOST_TOLD + 1])
+        told.append(Statement("", "", text))
+    return (Statement("", "", first), *told)
 
 
 def _numeric(

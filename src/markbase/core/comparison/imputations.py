@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from markbase.core.comparison.combined_predictions import combined_predictions
 from markbase.core.comparison.combined_tables import combined_table
-from markbase.core.comparison.combined_tests import joint_of
+from markbase.core.comparison.combined_tests import joint_of, joint_of_combinations
 from markbase.core.comparison.imputation_sentences import make_imputation_reading
 from markbase.core.comparison.imputed_rows import Imputed
 from markbase.core.design.terms import Term, keys_of
@@ -198,6 +198,11 @@ class Imputations(ShownTables):
         fits = [fit for fit in self._curved if isinstance(fit, LogisticFit)]
         return self._combined([f.marginal for f in fits], "effect") if fits else pd.DataFrame(columns=["term"])
 
+    def _judged(self, term: str, p: float) -> float:
+        """Return the p by which a term is judged: that of its combined test."""
+        del term
+        return p
+
     def not_averaged(self, group: str) -> str:
         """Say why the levels of a group cannot be averaged over others, an interaction of which no row of an imputation has some combinations; empty where they can.
 
@@ -252,6 +257,32 @@ class Imputations(ShownTables):
         beside = told[["difference", "se", "df", "low", "high", "p"]]
         plain = np.mean([t["plain"] for t in tables], axis=0)
         return pd.concat([told[["level", "base", "n"]].assign(plain=plain, **adjusted), beside], axis=1)
+
+    def group_test(self, group: str) -> OverallTest:
+        """Test the differences between the levels of a group that `groups` and `between` tell, all together.
+
+        Parameters
+        ----------
+        group : str
+            A group of the model.
+
+        Returns
+        -------
+        OverallTest
+            F on the levels less one; of logistic fits of log odds. In a model in which the differences depend on other columns it is of the differences
+            averaged over the rows of each imputation.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such group.
+        FitError
+            If the levels cannot be averaged.
+        """
+        tests = [fit.inner.joint(fit._level_differences(group)) for fit in self.fits.values()]
+        why = next((test.untested for test in tests if test.untested), "")
+        rows = [fit._level_differences(group) for fit in self._curved]
+        return self._as_overall(joint_of_combinations(self._curved, rows, tests[0].df, why))
 
     def between(self, group: str, correction: str = "holm") -> pd.DataFrame:
         """Compare every two levels of a group, combined.

@@ -84,8 +84,12 @@ class Grouped(Retold):
         >>> round(fit.group_test("voice").statistic, 1)
         12.6
         """
+        return self._as_overall(self.inner.joint(self._level_differences(group, at)))
+
+    def _level_differences(self, group: str, at: Mapping[str, float] | None = None) -> Array:
+        """Return the differences of the levels of a group from the first as combinations of the inner coefficients, shape (levels − 1, p)."""
         rows = self._level_rows(self.variable(group, "categorical"), at)
-        return self._as_overall(self.inner.joint((rows[1:] - rows[0])[:, self.solution.columns]))
+        return np.asarray((rows[1:] - rows[0])[:, self.solution.columns])
 
     def between(
         self,
