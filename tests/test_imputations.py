@@ -645,6 +645,35 @@ def test_figures_and_answers_show_what_is_combined(kind, tmp_path):
         assert {path.stem for path in (tmp_path / "f").iterdir()} >= names
 
 
+def test_a_plan_that_was_written_gives_the_same_again(tmp_path):
+    FRAME.assign(pv1=FRAME["y"], pv2=FRAME["y"] + 0.1).to_csv(tmp_path / "t.csv", index=False)
+    study = mb.open_study(tmp_path / "t.csv")  # of whose groups nobody chose the base
+    alone = study.keep({"imputation": {"is": 2}})
+    results = {
+        "clustered": mb.fit_imputations(study, "y", TERMS, "imputation", cluster="t", errors="CR3"),
+        "odds": mb.fit_imputations(study, "yes", ["x", "w"], "imputation", kind="logistic", event="yes", level=0.9),
+        "in blocks": mb.fit_imputed_blocks(study, "y", {"one": ["x"], "two": [mb.polynomial("x"), "g"]}, "imputation"),
+    }
+    values = {"values": mb.fit_imputations(alone, ["pv1", "pv2"], ["x", "g"], weights="w")}
+    for plan, own, of in (("p.toml", study, results), ("v.toml", alone, values)):
+        mb.write_plan(tmp_path / plan, own, of, data=tmp_path / "t.csv")
+        for name, result in of.items():
+            record = json.loads(run("imputations", plan, name, "--json", cwd=tmp_path).stdout)
+            table = record["steps"] if name == "in blocks" else record["coefficients"]
+            wanted, column = (result.steps, "statistic") if name == "in blocks" else (result.coefficients, "se")
+            assert [row[column] for row in table] == pytest.approx(wanted[column].tolist(), rel=1e-9)
+            assert name == "in blocks" or [row["high"] for row in table] == pytest.approx(wanted["high"].tolist(), rel=1e-9)
+    for other, words in (
+        (study.mark("g", "b"), "which is not its base in the study"),
+        (study.keep({"imputation": {"is_not": 2}}), "The study has no imputation `2`"),
+        (mb.Study(FRAME.assign(x=FRAME["x"].where(FRAME["imputation"] != 4, 0.0))), "`x` has other values in the study"),
+        (mb.Study(FRAME.drop(columns="imputation")), "that `imputation` numbers, which the study does not have"),
+    ):  # fmt: skip
+        with pytest.raises(mb.MarkbaseError, match=re.escape(words)):
+            mb.write_plan(tmp_path / "no.toml", other, {"f": results["clustered"]}, data=tmp_path / "t.csv")
+    assert not (tmp_path / "no.toml").exists()
+
+
 def test_what_cannot_be_combined_is_refused_in_words():
     fit = mb.fit_imputations
     rare = FRAME.assign(g=np.where((FRAME["imputation"] == 2) & (FRAME["g"] == "c"), "b", FRAME["g"]))

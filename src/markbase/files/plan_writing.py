@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Container, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +12,9 @@ import tomlkit
 from markbase.core.arguments import checked, told_value
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.coefficient_samples import CoefficientSamples
+from markbase.core.comparison.each_imputation import rows_of_imputations
+from markbase.core.comparison.imputations import Imputations
+from markbase.core.comparison.imputed_blocks import ImputedBlocks
 from markbase.core.design.terms import Term
 from markbase.core.errors import MarkbaseError, count_noun
 from markbase.core.results.linear import LinearFit
@@ -24,7 +27,8 @@ from markbase.files.layout import GivenLayout
 from markbase.files.text_files import seen_from
 from markbase.files.whole_files import refuse_to_replace, write_whole
 
-Written = LinearFit | LogisticFit | Blocks | CoefficientSamples
+Fit = LinearFit | LogisticFit
+Written = LinearFit | LogisticFit | Blocks | CoefficientSamples | Imputations | ImputedBlocks
 """What a plan can give again."""
 
 
@@ -52,7 +56,7 @@ def write_plan(
         The plan, a TOML file.
     study : Study
         The prepared study; its trail becomes the preparing steps.
-    fits : mapping of str to LinearFit, LogisticFit, Blocks or CoefficientSamples
+    fits : mapping of str to LinearFit, LogisticFit, Blocks, CoefficientSamples, Imputations or ImputedBlocks
         What was fitted to it, by name; of coefficients in samples the fit, and that it is to be sampled again.
     data : str or Path
         The file the study was opened from.
@@ -92,9 +96,11 @@ def write_plan(
             f'The fits of a plan are given with their names, {{"by voice": fit}}, not as {told_value(fits)}.'
         )
     entries = {name: _entry(name, result, study) for name, result in fits.items()}
+    combined = {name for name, result in fits.items() if isinstance(result, (Imputations, ImputedBlocks))}
     more: dict[str, Any] = {
-        "fit": [e for e in entries.values() if "terms" in e],
-        "blocks": [e for e in entries.values() if "entry" in e],
+        "fit": [e for name, e in entries.items() if name not in combined and "terms" in e],
+        "blocks": [e for name, e in entries.items() if name not in combined and "entry" in e],
+        "imputations": [entries[name] for name in fits if name in combined],
     }
     if title:
         more["output"] = {"title": title}
@@ -125,9 +131,48 @@ def _check_same(name: str, own: Column, there: Column) -> None:
 
 def _entry(name: str, result: Written, study: Study) -> dict[str, Any]:
     """Return the entry of a plan that gives a fit again."""
+    if isinstance(result, (Imputations, ImputedBlocks)):
+        return _combined_entry(name, result, study)
     fit = (
         result.last if isinstance(result, Blocks) else result.fit if isinstance(result, CoefficientSamples) else result
     )
+    _check_study(name, fit, study)
+    _check_bases(name, fit, study, ())
+    return _entry_of(name, fit, result)
+
+
+def _combined_entry(name: str, result: Imputations | ImputedBlocks, study: Study) -> dict[str, Any]:
+    """Return the entry of a plan that combines the fits of imputations, or of plausible values, again."""
+    model = result.last if isinstance(result, ImputedBlocks) else result
+    first = next(iter(model.fits.values()))
+    if model.by:
+        if model.by not in study.columns:
+            raise MarkbaseError(
+                f"`{name}` was combined over the imputations that `{model.by}` numbers, which the study does not have; give the study it was made from."
+            )
+        parts = rows_of_imputations(study, study.column(model.by))
+        for label, fit in model.fits.items():
+            if label not in parts:
+                raise MarkbaseError(
+                    f"The study has no imputation `{label}`, which `{name}` was fitted to; give the study it was made from."
+                )
+            _check_study(name, fit, parts[label])
+    else:
+        for fit in model.fits.values():
+            _check_study(name, fit, study)
+    _check_bases(name, first, study, model.bases)
+    entry = _entry_of(name, first, result.entry if isinstance(result, ImputedBlocks) else first)
+    if model.by:
+        return {**entry, "imputation": model.by}
+    return {
+        "name": entry.pop("name"),
+        "outcomes": list(model.fits),
+        **{k: v for k, v in entry.items() if k != "outcome"},
+    }
+
+
+def _check_study(name: str, fit: Fit, study: Study) -> None:
+    """Refuse a study that a fit was not made from."""
     columns = {p.column.name: p.column for t in fit.model_terms for p in t.variables} | {fit.outcome.name: fit.outcome}
     for column in columns:
         if column not in study.columns:
@@ -141,12 +186,22 @@ def _entry(name: str, result: Written, study: Study) -> dict[str, Any]:
     for column, own in columns.items():
         if not isinstance(fit, LogisticFit) or column != fit.outcome.name:  # of which it has the event alone
             _check_same(name, own, study[column])
+
+
+def _check_bases(name: str, fit: Fit, study: Study, unchosen: Container[str]) -> None:
+    """Refuse a study in which a group of a fit has another base; those that nobody chose are found again."""
     for term in (p for t in fit.model_terms for p in t.variables if p.is_categorical):
         base = study[term.name].base
+        if term.name in unchosen and (base is None or not base.chosen):
+            continue
         if base is None or study[term.name].levels[base.level].label != term.base_label:
             raise MarkbaseError(
                 f"The fit `{name}` tells `{term.name}` against `{term.base_label}`, which is not its base in the study; mark it there."
             )
+
+
+def _entry_of(name: str, fit: Fit, result: Fit | Blocks | CoefficientSamples) -> dict[str, Any]:
+    """Return the entry of a plan for a fit, or for a result that holds it."""
     logistic = isinstance(fit, LogisticFit)
     entry: dict[str, Any] = {"name": name, "outcome": fit.outcome.name}
     if isinstance(fit, LogisticFit):

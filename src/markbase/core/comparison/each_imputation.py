@@ -95,7 +95,7 @@ def each_imputation(
         )
     if imputation in (outcomes[0], *names):
         raise ColumnError(f"`{imputation}` numbers the imputations, and is no column of the model.")
-    studies = _parted(study, study.column(imputation))
+    studies = rows_of_imputations(study, study.column(imputation))
     _check_same_cases(imputation, studies)
     original = original_among(studies)
     before = studies.pop(original, None)
@@ -129,7 +129,7 @@ def _analysed(
         raise FitError(f"In {where}: {problem}") from None
 
 
-def _parted(study: Study, column: Column) -> dict[str, Study]:
+def rows_of_imputations(study: Study, column: Column) -> dict[str, Study]:
     """Return the rows of each imputation, by its label, in the order of their numbers."""
     if column.fault:
         raise ColumnError(column.fault)
