@@ -174,6 +174,7 @@ MISTAKES = {
     "an event for a linear fit": ('kind = "logistic"\n', "", r"`event` is for a logistic fit"),
     "a margin that is none": ("margin = 1.5", "margin = 0.5", r"line LINE: `margin`: the margin, .* is an odds ratio above 1"),
     "a margin of nothing told": ('groups = ["voice"]\n', "", r"line LINE: `margin` is for pairs of levels; name the groups"),
+    "an outcome without a name": ('outcome = "stays"\n', 'outcome = ""\n', r"line LINE: a \[\[fit\]\] names its outcome"),
     "no outcome": ('outcome = "stays"\n', "", r"line LINE: a \[\[fit\]\] names its outcome"),
     "no terms": ('terms = ["age", "voice"]\ngroups', "groups", r"terms are a list"),
     "terms as a text": ('terms = ["age", "voice"]\ngroups', 'terms = "age"\ngroups', r"line LINE: terms are a list"),

@@ -21,6 +21,7 @@ from markbase.core.rows.facts import NumberFacts, merged_facts
 from markbase.core.rows.sums import total_of
 from markbase.core.rows.table import KeptRows
 from markbase.files.parts import table_files, text_blocks
+from markbase.files.parts.files_in_parts import FilesInParts
 from surveys import BOOK, DATA, PLAIN, TERMS, listed, same
 
 pytestmark = [pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning"), pytest.mark.usefixtures("small_parts")]
@@ -108,6 +109,24 @@ def test_what_was_derived_of_two_columns_is_read_at_places_of_the_one_in_parts_t
         assert str(whole.reading()) == str(parts.reading())
         same(whole.groups("voice", at={"age": 30}), parts.groups("voice", at={"age": 30}), 1e-9)
         same(whole.predict({"age": 30}), parts.predict({"age": 30}), 1e-9)
+
+
+def test_places_of_curves_of_any_form_are_found_in_a_few_passes(studies, monkeypatch):
+    curve = "(age - 45) ^ 2 / (rehearsals + 5)"
+    made = [s.calculate("r", curve).calculate("y", f"belonging / 20 + {curve}") for s in studies]
+    whole, parts = (mb.fit_linear(study, "y", ["age", "r", "rehearsals", mb.interaction("r", "rehearsals")]) for study in made)
+    passes, run = [], FilesInParts.run
+    monkeypatch.setattr(FilesInParts, "run", lambda *a, **k: passes.append(1) or run(*a, **k))
+    for told in (
+        lambda f: f.turning_points("age"),
+        lambda f: f.clear_region("rehearsals", "age"),
+        lambda f: f.simple_slopes("age", at={"age": [20, 30, 40]}),
+    ):
+        wanted = told(whole)
+        passes.clear()
+        same(wanted, told(parts), 1e-6)
+        assert len(passes) < 80  # of over 200 places, and those between two of them
+    assert len(whole.turning_points("age"))
 
 
 def test_the_farthest_linear_predictor_is_that_of_all_rows(studies):

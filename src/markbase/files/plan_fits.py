@@ -49,7 +49,7 @@ def fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence[
     if kind not in KINDS:
         raise lines.error(f"`kind` is linear or logistic, not {kind!r}", at=lines.within(table, number, "kind"))
     imputation, outcomes = _imputed(entry, table, number, lines) if table == "imputations" else ("", ())
-    if not outcomes and not isinstance(entry.get("outcome"), str):
+    if not outcomes and not (isinstance(entry.get("outcome"), str) and entry["outcome"]):
         raise lines.error(f'a [[{table}]] names its outcome: outcome = "belonging"', at=here)
     for key in FitOptions.names():
         other = FitOptions.other_kind(key, kind)

@@ -5,7 +5,8 @@ A variable that was derived from others follows them: where `age` is set, its lo
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+import math
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property, reduce
 
@@ -16,12 +17,16 @@ from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import Component, Term, Variable, variables_of
 from markbase.core.errors import FitError
+from markbase.core.rows.parts import each_part
+from markbase.core.rows.sums import totals_of
 from markbase.core.study.column import Column
 from markbase.core.study.derived_values import derivatives_of, value_of
 
 Array = NDArray[np.float64]
 Setting = Mapping[str, "float | Array"]
 """Values of numeric variables, and shares of the levels of groups."""
+_Key = tuple[int, frozenset[str]]
+"""A component, and what of it is as it is in the rows."""
 
 
 class NoSuchRowsError(FitError):
@@ -45,7 +50,7 @@ class Sample:
     """Shape (rows,): with how much each row counts."""
     means: Array
     """Shape (columns of the moments,): the mean of every column over the rows, numeric columns from their centres."""
-    _known: dict[tuple[int, frozenset[str]], Array] = field(default_factory=dict)
+    _known: dict[_Key, Array] = field(default_factory=dict)
     """Means of parts of components, kept once taken."""
 
     @property
@@ -113,16 +118,21 @@ class Sample:
         return found
 
     def row(self, setting: Setting) -> Array:
-        """Return the mean columns with some variables set.
+        """Return the mean columns with some variables set: those of `rows` at one setting."""
+        found: Array = self.rows([setting])[0]
+        return found
+
+    def rows(self, settings: Sequence[Setting]) -> Array:
+        """Return the mean columns with some variables set, at several settings; rows in parts are gone through once for all of them.
 
         Parameters
         ----------
-        setting : mapping
+        settings : sequence of mapping
             A value for a numeric variable; for a group the shares of its levels, shape (levels,), 1 for the level it is set to.
 
         Returns
         -------
-        ndarray, shape (columns of the moments,)
+        ndarray, shape (settings, columns of the moments)
             Numeric columns from their centres. Of a product what is set is that value, and the rest its mean over all rows.
 
         Raises
@@ -130,49 +140,63 @@ class Sample:
         NoSuchRowsError
             If that runs over a combination of levels of an interaction that no row used has.
         """
-        self.check(setting)
-        setting = self.followed(setting)
-        wide = self.means.copy()
-        for k, component in enumerate(components_of(self.terms)):
-            if any(name in setting for name in component.names):
-                factors = {v.name: _from_shift(component, v, p, setting) for v, p in component.numerics}
-                start, centre = int(self.moments.starts[k + 1]), float(self.moments.centres[k + 1])
-                value = self._mean(k, component, factors, setting)
-                if centre and component.groups:
-                    value = value - centre * self._mean(k, component, dict.fromkeys(factors, 1.0), setting)
-                elif centre:
-                    value = value - centre
-                wide[start : start + component.size] = value
+        for setting in settings:
+            self.check(setting)
+        wide, asked = np.tile(self.means, (len(settings), 1)), list[tuple[int, slice, float, _Asked]]()
+        for at, setting in enumerate(map(self.followed, settings)):
+            for k, component in enumerate(components_of(self.terms)):
+                if any(name in setting for name in component.names):
+                    factors = {v.name: _from_shift(component, v, p, setting) for v, p in component.numerics}
+                    start, centre = int(self.moments.starts[k + 1]), float(self.moments.centres[k + 1])
+                    columns = slice(start, start + component.size)
+                    wide[at, columns] = 0.0 if component.groups else -centre
+                    asked.append((at, columns, 1.0, self._asked(k, component, factors, setting)))
+                    if centre and component.groups:
+                        shares = self._asked(k, component, dict.fromkeys(factors, 1.0), setting)
+                        asked.append((at, columns, -centre, shares))
+        for (at, columns, times, one), part in zip(asked, self._parts([one for *_, one in asked]), strict=True):
+            wide[at, columns] += times * one.whole(part)
         return wide
 
     def slope(self, name: str, setting: Setting) -> Array:
-        """Return by how much the mean columns rise per unit of a numeric variable, at a setting.
+        """Return by how much the mean columns rise per unit of a numeric variable: as `slopes` at one setting."""
+        found: Array = self.slopes(name, [setting])[0]
+        return found
+
+    def slopes(self, name: str, settings: Sequence[Setting]) -> Array:
+        """Return by how much the mean columns rise per unit of a numeric variable, at several settings; rows in parts are gone through once for all of them.
 
         Parameters
         ----------
         name : str
-            The variable; where the setting has no value of it, the rise is averaged over its values in the rows.
-        setting : mapping
-            As for `row`.
+            The variable; where a setting has no value of it, the rise is averaged over its values in the rows.
+        settings : sequence of mapping
+            As for `rows`.
 
         Returns
         -------
-        ndarray, shape (columns of the moments,)
+        ndarray, shape (settings, columns of the moments)
             The derivatives, those of derived variables by the chain rule.
 
         Raises
         ------
         NoSuchRowsError
-            As `row`, of interactions the variable is in.
+            As `rows`, of interactions the variable is in.
         """
-        setting = self.followed(setting)
-        variables = variables_of(self.terms)
+        wide, asked = np.zeros((len(settings), len(self.means))), list[tuple[int, slice, _Asked]]()
+        for at, setting in enumerate(map(self.followed, settings)):
+            asked += [(at, *one) for one in self._rises(name, setting)]
+        for (at, columns, one), part in zip(asked, self._parts([one for *_, one in asked]), strict=True):
+            wide[at, columns] += one.whole(part)
+        return wide
+
+    def _rises(self, name: str, setting: Setting) -> Iterator[tuple[slice, _Asked]]:
+        """Yield the means that the slope along a variable is made of at a setting that was followed, with the columns they are of."""
         rises = {
             v.name: rise
-            for v in variables.values()
+            for v in variables_of(self.terms).values()
             if not v.is_categorical and (rise := derivative_along(v.column, name, setting, self.inside)) is not None
         }
-        wide = np.zeros_like(self.means)
         for k, component in enumerate(components_of(self.terms)):
             start = int(self.moments.starts[k + 1])
             for moving, power in component.numerics:
@@ -185,13 +209,19 @@ class Sample:
                 if len(component.groups) > 1:
                     self._refuse_lacking(component, self._mean(k, component, dict.fromkeys(factors, 1.0), setting))
                 factors[moving.name] = power * lower * rises[moving.name]
-                wide[start : start + component.size] += self._mean(k, component, factors, setting)
-        return wide
+                yield slice(start, start + component.size), self._asked(k, component, factors, setting)
 
     def _mean(
         self, k: int, component: Component, factors: Mapping[str, float | Array | None], setting: Setting
     ) -> Array:
-        """Return the mean of a product over the rows, shape (columns of the component,).
+        """Return the mean of a product over the rows, shape (columns of the component,)."""
+        asked = self._asked(k, component, factors, setting)
+        return asked.whole(self._parts([asked])[0])
+
+    def _asked(
+        self, k: int, component: Component, factors: Mapping[str, float | Array | None], setting: Setting
+    ) -> _Asked:
+        """Say what must be known of the rows for the mean of a product over them.
 
         A factor is a number, values in the rows used, or None for the variable as it is in the rows.
         """
@@ -208,36 +238,93 @@ class Sample:
             else:
                 scale *= float(factor)
         open_groups = [g for g in component.groups if g.name not in setting]
-        key = (k, frozenset(as_it_is | {g.name for g in open_groups}))
-        cached = len(open_values) == len(as_it_is)
-        if cached and key in self._known:
-            part = self._known[key]
-        else:
-            part = self._open_mean(open_values, open_groups)
-            if cached:
-                self._known[key] = part
-        vectors = [np.asarray(setting[g.name]) for g in component.groups if g.name in setting]
-        whole = reduce(np.multiply.outer, vectors, np.asarray(scale))
-        whole = np.multiply.outer(whole, part) if np.ndim(part) else whole * part
-        order = [g.name for g in component.groups if g.name in setting] + [g.name for g in open_groups]
-        return np.transpose(whole, [order.index(g.name) for g in component.groups]).ravel()
+        key = (k, frozenset(as_it_is | {g.name for g in open_groups})) if len(open_values) == len(as_it_is) else None
+        held = {g.name: np.asarray(setting[g.name]) for g in component.groups if g.name in setting}
+        return _Asked(component, key, scale, open_values, open_groups, held)
 
-    def _open_mean(self, values: Sequence[Array], groups: Sequence[Variable]) -> Array:
-        """Return the mean over the rows of a product of values, by the joint levels of some groups."""
-        heavy = self.heavy
-        rows = len(values[0]) if values else len(groups[0].codes[self.inside]) if groups else 1
-        total = float(rows) if heavy is None else float(heavy.sum())
-        weights = heavy
-        for value in values:
-            weights = value if weights is None else weights * value
-        if not groups:
-            return np.asarray(1.0 if weights is None or not values else weights.sum() / total)
-        joint = groups[0].codes[self.inside].astype(np.int64)
-        for group in groups[1:]:
-            joint = joint * group.size + group.codes[self.inside]
-        shape = [g.size for g in groups]
-        sums = np.bincount(joint, weights=weights, minlength=int(np.prod(shape)))
-        return np.asarray(sums / total).reshape(shape)
+    def _parts(self, asked: Sequence[_Asked]) -> list[Array]:
+        """Return the mean over the rows of each product of values, by the joint levels of some groups: in one pass, but for what is known already."""
+        keys: list[_Key] = [one.key or (-1 - number, frozenset()) for number, one in enumerate(asked)]
+        new = {key: one for key, one in zip(keys, asked, strict=True) if key not in self._known}
+        found: dict[_Key, Array] = {key: np.ones(()) for key, one in new.items() if not (one.values or one.groups)}
+        rest = {key: (one.values, one.groups) for key, one in new.items() if key not in found}
+        if rest:
+            found |= zip(rest, self.open_means(list(rest.values())), strict=True)
+        self._known.update({key: found[key] for key, one in new.items() if one.key is not None})
+        return [found[key] if key in found else self._known[key] for key in keys]
+
+    def open_means(self, several: Sequence[tuple[Sequence[Array], Sequence[Variable]]]) -> list[Array]:
+        """Return the means over the rows of products of values, each by the joint levels of some groups, in one pass.
+
+        Parameters
+        ----------
+        several : sequence of tuple
+            The factors, shape (rows used,) each, and the groups of each product.
+
+        Returns
+        -------
+        list of ndarray
+            Shape (levels of each group): the sums over all rows used, by what these count.
+        """
+        codes = {g.name: g.codes[self.inside] for _, groups in several for g in groups}
+        sizes = [{g.name: g.size for g in groups} for _, groups in several]
+        values = [list(own) for own, _ in several]
+        *sums, total = totals_of(each_part(_SumsOf(sizes), values, codes, self.heavy))
+        return [
+            own.reshape([g.size for g in groups]) / float(total) for own, (_, groups) in zip(sums, several, strict=True)
+        ]
+
+
+@dataclass(frozen=True, eq=False)
+class _Asked:
+    """The mean of a product over the rows, before these are looked at."""
+
+    component: Component
+    """Of which it is a mean."""
+    key: _Key | None
+    """What it is known by once it was taken; None where it is made of other values than those in the rows."""
+    scale: float
+    """What is set of it."""
+    values: list[Array]
+    """Shape (rows used,) each: the factors that are not."""
+    groups: list[Variable]
+    """The groups that are not set."""
+    held: Mapping[str, Array]
+    """The shares of the levels of those that are."""
+
+    def whole(self, part: Array) -> Array:
+        """Return it, shape (columns of the component,), with the mean over the rows of what is not set."""
+        whole = reduce(np.multiply.outer, self.held.values(), np.asarray(self.scale))
+        whole = np.multiply.outer(whole, part) if np.ndim(part) else whole * part
+        order = [*self.held, *(g.name for g in self.groups)]
+        return np.transpose(whole, [order.index(g.name) for g in self.component.groups]).ravel()
+
+
+class _SumsOf:
+    """Sums, in some rows, of products of values by the joint levels of groups, and at last how much the rows count."""
+
+    def __init__(self, sizes: Sequence[Mapping[str, int]]) -> None:
+        self.sizes = sizes
+        """The groups of each sum, with their levels."""
+
+    def __call__(
+        self, values: Sequence[Sequence[Array]], codes: Mapping[str, NDArray[np.integer]], heavy: Array | None
+    ) -> tuple[Array, ...]:
+        rows = next(len(a) for a in (*(v for own in values for v in own), *codes.values()))
+        found = []
+        for own, sizes in zip(values, self.sizes, strict=True):
+            weights = heavy
+            for value in own:
+                weights = value if weights is None else weights * value
+            if not sizes and weights is not None:
+                found.append(np.asarray(weights.sum()))
+                continue
+            joint = np.zeros(rows, dtype=np.int64)
+            for name, size in sizes.items():
+                joint = joint * size + codes[name]
+            sums = np.bincount(joint, weights=weights, minlength=math.prod(sizes.values()))
+            found.append(sums.astype(np.float64))
+        return *found, np.asarray(float(rows) if heavy is None else float(heavy.sum()))
 
 
 def told_of_lacking(names: Sequence[str]) -> str:

@@ -376,7 +376,7 @@ class Estimated(Shown, ABC):
 
     def _adjusted(self, settings: Sequence[Setting]) -> tuple[Array, Array, Array, Array]:
         """Return what the model expects with some variables set in all rows, its errors and the ends of its intervals."""
-        chooser = np.array([self._sample.row(setting) for setting in settings])[:, self.solution.columns]
+        chooser = self._sample.rows(settings)[:, self.solution.columns]
         starts = np.ones(len(settings), dtype=bool)
         hidden = ~self._term_columns  # levels taken out, at their mean
         chooser[:, hidden] = self.solution.means[hidden]

@@ -53,7 +53,7 @@ class Grouped(Retold):
         self._check_cells(term)
         setting = self._setting(at)
         every = np.eye(term.size)
-        return np.array([self._sample.row({**setting, term.name: share}) for share in every])
+        return self._sample.rows([{**setting, term.name: share} for share in every])
 
     def group_test(self, group: str, *, at: Mapping[str, float] | None = None) -> OverallTest:
         """Test the differences between the levels of a group that `groups` and `between` tell, all together.

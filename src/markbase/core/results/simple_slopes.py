@@ -189,7 +189,6 @@ class Probed(Estimated):
         ]
         values = {**{n: self.rows_used.middle_and_around(n) for n in held}, **chosen}
         records: list[dict[str, Any]] = []
-        combos: list[Array] = []
         settings: list[dict[str, float | Array]] = []
         for place in itertools.product(*values.values()):
             setting: dict[str, float | Array] = dict(zip(values, place, strict=True))
@@ -202,8 +201,7 @@ class Probed(Estimated):
                     record["n"] = int(self.rows_used.counts_at((group.name,))[level])
                 records.append({**record, **{name_beside(SLOPE_FIGURES, n): v for n, v in setting.items()}})
                 settings.append(here)
-                combos.append(self._sample.slope(numeric, here))
-        rows = np.array(combos)
+        rows = self._sample.slopes(numeric, settings)
         table = pd.DataFrame(records, index=range(len(records)))
         found = pairs_table(self, [("", "")] * len(rows), rows, "none", 2)
         found["se"] = found["se"].where(np.isfinite(found["difference"]))
@@ -361,4 +359,4 @@ class Probed(Estimated):
             raise FitError(
                 f"Nothing in the model lets the slope of `{numeric}` differ by `{by}`; add their interaction to the terms."
             )
-        return clear_region_of(self, by, lambda value: self.slope_at(numeric, {by: value}))
+        return clear_region_of(self, numeric, by)

@@ -99,8 +99,9 @@ class DescribedRows(RowsUsed):
 class _Averages(Sample):
     """What the columns of a saved fit are on average; of what was not averaged before it was saved there is none."""
 
-    def _open_mean(self, values: Sequence[Array], groups: Sequence[Variable]) -> Array:
-        del values, groups
+    def open_means(self, several: Sequence[tuple[Sequence[Array], Sequence[Variable]]]) -> list[Array]:
+        """Refuse it: there are no rows."""
+        del several
         raise FitError(f"{_NO_ROWS}, and this is an average over them; give every numeric column a value.")
 
 
@@ -345,17 +346,15 @@ class StoredFit(Grouped, Probed, Predicting):
 
 def part_means_of(fit: AnyFit) -> dict[tuple[int, frozenset[str]], Array]:
     """Return the means over the rows of every part of every product of a fit."""
-    sample, found = fit._sample, {}
-    inside = sample.inside
+    inside, asked = fit._sample.inside, {}
+    found = {(k, frozenset[str]()): np.asarray(1.0) for k, _ in enumerate(fit.components)}
     for k, component in enumerate(fit.components):
         variables = [*component.numerics, *((g, 0) for g in component.groups)]
         for count in range(1, len(variables) + 1):
             for some in itertools.combinations(variables, count):
                 values = [(v.column.values[inside] - component.shift_of(v)) ** p for v, p in some if p]
-                groups = [v for v, p in some if not p]
-                found[k, frozenset(v.name for v, _ in some)] = sample._open_mean(values, groups)
-        found[k, frozenset()] = np.asarray(1.0)
-    return found
+                asked[k, frozenset(v.name for v, _ in some)] = (values, [v for v, p in some if not p])
+    return found | dict(zip(asked, fit._sample.open_means(list(asked.values())), strict=True))
 
 
 def _averaged(fit: AnyFit) -> dict[str, AveragedLevels]:

@@ -26,9 +26,12 @@ from markbase.core.errors import FitError
 from markbase.core.formatting import plain, short
 from markbase.core.inference.distributions import t_quantile
 from markbase.core.results.estimates import Estimated
+from markbase.core.rows.parts import in_parts
 
 Array = NDArray[np.float64]
 _FLAT = 1e-12
+_GRID, _AT_ONCE = 201, 16
+"""Over so many places a slope of any form is looked at, at so many together where rows are in parts."""
 CORNER = "a corner, which the form of the term sets and the rows do not"
 """What a turning point is whose place is not estimated."""
 _EVEN = 1e-7
@@ -131,7 +134,7 @@ def _slope_polynomial(
     """Return the slope as a quadratic in (value − mean)/sd: its three coefficients, their covariance, the mean and the sd; None where it is none."""
     mean, sd = fit.rows_used.middle(numeric), fit.rows_used.spread(numeric)[2]
     values = [*(mean + sd * u for u in (-1.0, 0.0, 1.0, -0.5, 0.5)), *fit.rows_used.spread(numeric)[:2]]
-    rows = np.array([fit._sample.slope(numeric, {**setting, numeric: value}) for value in values])
+    rows = fit._sample.slopes(numeric, [{**setting, numeric: value} for value in values])
     powers = np.vander((np.array(values) - mean) / sd, 3, increasing=True)  # of the places as they are, once rounded
     combos = np.linalg.inv(powers[:3]) @ rows[:3]
     if not np.all(np.abs(powers @ combos - rows) <= _EVEN * np.abs(rows).max(axis=0)):
@@ -186,37 +189,42 @@ def _turns(fit: Estimated, numeric: str, setting: Mapping[str, float | Array]) -
 def _turns_in_rows(fit: Estimated, numeric: str, setting: Mapping[str, float | Array]) -> list[dict[str, Any]]:
     """Find where a slope of any form is 0 within the rows used; what it does outside them is not looked at."""
     low, high, _ = fit.rows_used.spread(numeric)
-    half = t_quantile(fit.level, fit.df_rest)
+    half, at_once = t_quantile(fit.level, fit.df_rest), _places_at_once(fit)
 
-    def slope(value: float) -> tuple[float, float]:
-        chooser = fit._sample.slope(numeric, {**setting, numeric: value})[None, fit.solution.columns]
-        no_start = np.zeros(1, dtype=bool)
-        variance = fit.inner.covariance(fit.inner.roots(chooser, no_start))[0, 0]
-        return float(fit.inner.estimates(chooser, no_start)[0]), math.sqrt(max(float(variance), 0.0))
+    def slopes(values: Array) -> tuple[Array, Array]:
+        return _told_at(fit, numeric, [{**setting, numeric: float(value)} for value in values], at_once)
 
-    def margin(value: float) -> float:
-        rise, se = slope(value)
-        return abs(rise) - half * se
+    def rise(values: Array) -> Array:
+        return slopes(values)[0]
 
-    grid = np.linspace(low, high, 201)
-    slopes = np.array([slope(value)[0] for value in grid])
+    def margin(values: Array) -> Array:
+        rises, errors = slopes(values)
+        return np.abs(rises) - half * errors
+
+    grid = np.linspace(low, high, _GRID)
+    rises, errors = slopes(grid)
+    margins = np.abs(rises) - half * errors
+    near, far = 1e-7 * (high - low), 1e-5 * (high - low)
     found = []
-    for k in np.flatnonzero(slopes[1:] * slopes[:-1] < 0):
-        value = _bisect(lambda v: slope(v)[0], grid[k], grid[k + 1])
-        near, far = (slope(value + h)[0] - slope(value - h)[0] for h in (1e-7 * (high - low), 1e-5 * (high - low)))
-        corner = abs(near) > abs(far) / 2  # it jumps there, as a hinge does
-        se = 0.0 if corner else slope(value)[1] / abs(far / (2e-5 * (high - low)))
+    for k in np.flatnonzero(rises[1:] * rises[:-1] < 0):
+        value = _bisect(rise, grid[k], grid[k + 1], at_once)
+        around, own = slopes(value + np.array([near, -near, far, -far, 0.0]))
+        steep = around[2] - around[3]
+        corner = abs(around[0] - around[1]) > abs(steep) / 2  # it jumps there, as a hinge does
+        se = 0.0 if corner else float(own[4] / abs(steep / (2 * far)))
         ends = []
-        for way in (grid[k::-1], grid[k + 1 :]):
-            clear = np.flatnonzero([margin(v) > 0 for v in way])
-            before = value if not len(clear) or clear[0] == 0 else way[clear[0] - 1]
+        for way in (np.arange(k, -1, -1), np.arange(k + 1, len(grid))):
+            clear = np.flatnonzero(margins[way] > 0)
+            before = value if not len(clear) or clear[0] == 0 else grid[way[clear[0] - 1]]
             ends.append(
-                _bisect(margin, before, way[clear[0]]) if len(clear) else math.copysign(math.inf, way[0] - value)
+                _bisect(margin, before, grid[way[clear[0]]], at_once)
+                if len(clear)
+                else math.copysign(math.inf, grid[way[0]] - value)
             )
         found.append(
             {
                 "value": value,
-                "kind": "maximum" if far < 0 else "minimum",
+                "kind": "maximum" if steep < 0 else "minimum",
                 "se": se,
                 "low": value - half * se,
                 "high": value + half * se,
@@ -228,35 +236,55 @@ def _turns_in_rows(fit: Estimated, numeric: str, setting: Mapping[str, float | A
     return found
 
 
-def clear_region_of(fit: Estimated, by: str, slope_at: Callable[[float], tuple[float, float]]) -> pd.DataFrame:
-    """Find where, along a numeric moderator, the slope of a column is clear, as `clear_region`; the slope and its error are told at a value."""
+def _places_at_once(fit: Estimated) -> int:
+    """Return at how many places a slope is looked at together: of rows in parts at several, as each look may be a pass over them."""
+    return _AT_ONCE if in_parts([v.column.values for v in fit.variables]) else 1
+
+
+def _told_at(
+    fit: Estimated, numeric: str, settings: Sequence[Mapping[str, float | Array]], at_once: int
+) -> tuple[Array, Array]:
+    """Return the slope of a numeric column at some settings, and its standard errors, shape (settings,) each."""
+    columns, found = fit.solution.columns, []
+    for start in range(0, len(settings), at_once):
+        found.append(fit._sample.slopes(numeric, settings[start : start + at_once])[:, columns])
+    chooser = np.concatenate(found)
+    no_start = np.zeros(len(chooser), dtype=bool)
+    return fit.inner.estimates(chooser, no_start), fit.inner.se(fit.inner.roots(chooser, no_start))
+
+
+def clear_region_of(fit: Estimated, numeric: str, by: str) -> pd.DataFrame:
+    """Find where, along a numeric moderator, the slope of a column is clear, as `clear_region`."""
     low, high, _ = fit.rows_used.spread(by)
-    half = t_quantile(fit.level, fit.df_rest)
+    half, at_once = t_quantile(fit.level, fit.df_rest), _places_at_once(fit)
 
-    def margin(value: float) -> float:
-        slope, se = slope_at(value)
-        return abs(slope) - half * se
+    def slopes(values: Array) -> tuple[Array, Array]:
+        with np.errstate(invalid="ignore"):  # what is steep without bound in some row has no average
+            return _told_at(fit, numeric, [{by: float(value)} for value in values], at_once)
 
-    grid = np.linspace(low, high, 201)
-    margins = np.array([margin(v) for v in grid])
+    def margin(values: Array) -> Array:
+        rises, errors = slopes(values)
+        return np.abs(rises) - half * errors
+
+    grid = np.linspace(low, high, _GRID)
+    margins = margin(grid)
     edges = [low]
     for k in np.flatnonzero(np.sign(margins[1:]) != np.sign(margins[:-1])):
-        edges.append(_bisect(margin, grid[k], grid[k + 1]))
+        edges.append(_bisect(margin, grid[k], grid[k + 1], at_once))
     edges.append(high)
     counted = fit.rows_used.counted_between(by, edges)
-    records = []
-    for (a, b), rows in zip(itertools.pairwise(edges), counted, strict=True):
-        records.append(
-            {
-                "from": a,
-                "to": b,
-                "clear": bool(margin((a + b) / 2) > 0),
-                "slope_from": slope_at(a)[0],
-                "slope_to": slope_at(b)[0],
-                "rows": rows,
-            }
-        )
-    return pd.DataFrame(records)
+    ends, _ = slopes(np.array(edges))
+    clear = margin(np.array([(a + b) / 2 for a, b in itertools.pairwise(edges)])) > 0
+    return pd.DataFrame(
+        {
+            "from": edges[:-1],
+            "to": edges[1:],
+            "clear": clear,
+            "slope_from": ends[:-1],
+            "slope_to": ends[1:],
+            "rows": list(counted),
+        }
+    )
 
 
 def _clear(c: Array, V: Array, u: float, half: float) -> float:
@@ -274,22 +302,22 @@ def _region_around(u: float, margin: Callable[[float], float]) -> tuple[float, f
         while step < 1e6:
             there = u + way * step
             if margin(there) > 0:
-                end = _bisect(margin, here, there)
+                end = _bisect(lambda values: np.array([margin(v) for v in values]), here, there)
                 break
             here, step = there, step * 1.3
         ends.append(end)
     return ends[0], ends[1]
 
 
-def _bisect(margin: Callable[[float], float], a: float, b: float) -> float:
-    """Return where a function changes its sign between two places."""
-    rising = margin(b) > 0
+def _bisect(margin: Callable[[Array], Array], a: float, b: float, at_once: int = 1) -> float:
+    """Return where a function changes its sign between two places, looked at in several places between them at a time."""
+    rising = bool(margin(np.array([b]))[0] > 0)
     for _ in range(100):
-        middle = (a + b) / 2
-        if middle in (a, b):
+        inside = np.linspace(a, b, at_once + 2)[1:-1] if at_once > 1 else np.array([(a + b) / 2])
+        inside = inside[(inside != a) & (inside != b)]
+        if not len(inside):
             break
-        if (margin(middle) > 0) == rising:
-            b = middle
-        else:
-            a = middle
-    return (a + b) / 2
+        beyond = np.flatnonzero((margin(inside) > 0) == rising)
+        first = int(beyond[0]) if len(beyond) else len(inside)
+        a, b = (inside[first - 1] if first else a), (inside[first] if first < len(inside) else b)
+    return float((a + b) / 2)

@@ -13,7 +13,6 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-import scipy.optimize
 from numpy.typing import NDArray
 
 Array = NDArray[np.float64]
@@ -134,7 +133,9 @@ def one_factor(covariance: Array) -> OneFactor | None:
         slope = np.diag(inverse @ (np.outer(loadings, loadings) + np.diag(unique) - R) @ inverse) * unique
         return float(np.sum(rest - np.log(rest) - 1)), slope
 
-    found = scipy.optimize.minimize(
+    from scipy.optimize import minimize  # a third of a second, which no other page waits for
+
+    found = minimize(
         discrepancy,
         np.clip(np.log(np.clip(start, _LEAST_UNIQUE, 1.0)), *bounds[0]),
         jac=True,
