@@ -196,7 +196,7 @@ MISTAKES = {
 def test_a_mistake_in_a_plan_is_one_line_with_its_place_before_anything_is_written(case, tmp_path):
     old, new, message = MISTAKES[case]
     line = PLAN[: PLAN.index(old)].count("\n") + 1
-    told = {"no outcome": line - 4, "a level that is no number": line + 1}.get(case, line)
+    told = {"no outcome": line - 4, "an outcome without a name": line - 4, "a level that is no number": line + 1}.get(case, line)
     message = message.replace("LINE", str(told))
     (tmp_path / "my.plan.toml").write_text(PLAN.replace(old, new, 1), encoding="utf-8")
     done = run("run", "my.plan.toml", "--into", "out", cwd=tmp_path)
