@@ -50,7 +50,7 @@ def combined_predictions(
         observed = (first[fit.family.predicted] + first["residual"]).to_numpy(dtype=np.float64)
     if with_outcome and "observed" in first:
         head = first[[*given, "observed"]]
-    found = fit.family.predictions(own.estimate, own.se, half, None, observed)  # type: ignore[arg-type]  # a quantile for each row
+    found = fit.family.predictions(own.estimate, own.se, half, None, observed)
     if "one_low" in first:
         quantiles = np.array([[t_quantile(f.level, f.df_rest)] for f in fits])
         spread = (_stacked(tables, "one_high") - _stacked(tables, "predicted")) / quantiles

@@ -76,7 +76,12 @@ class Family:
         return eta
 
     def predictions(
-        self, eta: Array, se: Array, half: float, spread: float | None, observed: Array | None
+        self,
+        eta: Array,
+        se: Array,
+        half: float | Array,
+        spread: float | Array | None,
+        observed: Array | None,
     ) -> dict[str, Array]:
         """Return the columns of predictions.
 
@@ -84,16 +89,16 @@ class Family:
         ----------
         eta, se : ndarray
             The linear predictor and its standard errors.
-        half : float
+        half : float or ndarray
             The quantile that makes intervals of errors.
-        spread : float or None
+        spread : float, ndarray or None
             The standard deviation of one person about the mean of all such people; None where it is not told.
         observed : ndarray or None
             The outcome, where known.
         """
         found = {"predicted": eta, "se": se, "low": eta - half * se, "high": eta + half * se}
         if spread is not None:
-            wide = half * (spread * np.sqrt(1 + (se / spread) ** 2) if spread > 0 else se)
+            wide = half * np.hypot(spread, se)
             found |= {"one_low": eta - wide, "one_high": eta + wide}
         return found if observed is None else found | {"residual": observed - eta}
 
@@ -139,8 +144,8 @@ class OddsFamily(Family):
         self,
         eta: Array,
         se: Array,
-        half: float,
-        spread: float | None,  # noqa: ARG002
+        half: float | Array,
+        spread: float | Array | None,  # noqa: ARG002
         observed: Array | None,
     ) -> dict[str, Array]:
         """Return the columns of predictions; a probability has no spread beside its own."""

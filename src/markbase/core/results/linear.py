@@ -399,17 +399,15 @@ class LinearFit(LinearRows):
         by_column[self.solution.columns] = self.solution.coefficients
         return UnnamedVariance(self._sample, by_column)
 
-    def _predicted(self, setting: Setting) -> dict[str, float]:
-        wide = self._sample.row(setting)
-        chooser = wide[self.solution.columns][None, :]
+    def _predicted(self, settings: Sequence[Setting]) -> dict[str, Array]:
+        chooser = self._sample.rows(settings)[:, self.solution.columns]
         if self.fixed_effects is not None:
             chooser[:, ~self._term_columns] = self.solution.means[~self._term_columns]
-        starts = np.array([True])
+        starts = np.ones(len(settings), dtype=bool)
         estimate, se = self.inner.estimates(chooser, starts), self.inner.se(self.inner.roots(chooser, starts))
-        variance = self.strength.residual_sd**2 + self._unnamed.of(setting)
-        spread = None if self.fixed_effects else math.sqrt(variance)
-        found = self.family.predictions(estimate, se, t_quantile(self.level, self.df_rest), spread, None)
-        return {name: float(value[0]) for name, value in found.items()}
+        variance = self.strength.residual_sd**2 + self._unnamed.each(settings)
+        spread = None if self.fixed_effects else np.sqrt(variance)
+        return self.family.predictions(estimate, se, t_quantile(self.level, self.df_rest), spread, None)
 
     @cached_property
     def _ends(self) -> Ends:

@@ -30,6 +30,7 @@ from markbase.core.results.outcome_ends import NO_ENDS, Ends, passing_words
 from markbase.core.results.prediction_coverage import Held, coverage_words
 from markbase.core.results.profile_sources import columns_that_tell, in_columns_of_the_model
 from markbase.core.results.readers import readers
+from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import look_up, refuse_in_parts
 from markbase.core.study.column import Column
 from markbase.core.study.derived_values import can_follow
@@ -45,6 +46,8 @@ Profiles = Mapping[str, Any] | Sequence[Mapping[str, Any]] | Study | Any
 """Whom predictions are for: a profile, several, or the rows of a table."""
 
 
+_AT_ONCE, _MOST_AT_ONCE, _VALUES = 16, 256, 1 << 22
+"""So many profiles are predicted for together where rows are in parts; at most so many in memory, and so many values of rows."""
 _NO_NUMBERS = (np.array(np.nan), np.array(np.nan), 0.0, None, None)
 """What a family makes predictions of, where there are none."""
 
@@ -130,7 +133,7 @@ class Predicting(Estimated):
             rows = [dict(p) for p in profiles]
         if not rows:
             raise MarkbaseError("Give at least one profile to predict for.")
-        told = [*_each(self, rows)]
+        told = _each(self, rows)
         found, named = [row for row, _ in told], [complete for _, complete in told]
         cautions = {
             none: [r["caution"] for r in found if r["caution"] and math.isnan(r[self.family.predicted]) == none]
@@ -218,8 +221,8 @@ class Predicting(Estimated):
         """The mean of the exponentials of the residuals; NaN where it is not known."""
 
     @abstractmethod
-    def _predicted(self, setting: Setting) -> dict[str, float]:
-        """Return a prediction at a setting, with its intervals."""
+    def _predicted(self, settings: Sequence[Setting]) -> dict[str, Array]:
+        """Return predictions at some settings, with their intervals, as columns; raises `NoSuchRowsError` where one rests on what no row has."""
 
     @abstractmethod
     def _unseen(self, setting: Setting) -> list[str]:
@@ -254,32 +257,53 @@ class Predicting(Estimated):
         return readers().equation(self) if by is None else readers().lines(self, by)
 
 
-def _each(fit: Predicting, rows: Sequence[Mapping[str, Any]]) -> Iterator[tuple[dict[str, Any], bool]]:
-    """Predict for profiles, those alike once; yield what is told of each, and whether it leaves nothing to an average over the rows."""
-    alike: dict[tuple[tuple[str, Any], ...], tuple[dict[str, Any], bool]] = {}
+def _each(fit: Predicting, rows: Sequence[Mapping[str, Any]]) -> list[tuple[dict[str, Any], bool]]:
+    """Predict for profiles, those alike once; return what is told of each, and whether it leaves nothing to an average over the rows."""
+    places: dict[tuple[tuple[str, Any], ...] | int, int] = {}
+    asked: list[tuple[Mapping[str, Any], dict[str, float | Array], list[str]]] = []
+    order = []
     for number, known in enumerate(rows, 1):
-        key = tuple(known.items())
         plain = all(isinstance(v, (str, int, float)) for v in known.values())
-        if not plain or key not in alike:
+        key = tuple(known.items()) if plain else number
+        if key not in places:
             try:
                 setting, cautions = _setting_of(fit, known)
             except MarkbaseError as problem:
                 where = f"Profile {number}: " if len(rows) > 1 else ""
                 raise type(problem)(f"{where}{problem}") from None
-            cautions += fit._unseen(setting)
-            try:
-                numbers = fit._predicted(setting)
-            except NoSuchRowsError as problem:
-                numbers = {k: float(v) for k, v in fit.family.predictions(*_NO_NUMBERS).items()}
-                cautions.append(problem.told)
-            own = {name_beside(PREDICTION_FIGURES, name): value for name, value in known.items()}
-            told = {**own, **numbers, "caution": "; ".join(cautions)}
-            found = told, known_profile(fit.model_terms, fit._sample.followed(setting))
-            if plain:
-                alike[key] = found
-            yield found
-        else:
-            yield alike[key]
+            places[key] = len(asked)
+            asked.append((known, setting, cautions + fit._unseen(setting)))
+        order.append(places[key])
+    found = []
+    numbers = _numbers_at(fit, [setting for _, setting, _ in asked])
+    for (known, setting, cautions), (told, untold) in zip(asked, numbers, strict=True):
+        own = {name_beside(PREDICTION_FIGURES, name): value for name, value in known.items()}
+        row = {**own, **told, "caution": "; ".join([*cautions, *([untold] if untold else [])])}
+        found.append((row, known_profile(fit.model_terms, fit._sample.followed(setting))))
+    return [found[place] for place in order]
+
+
+def _numbers_at(fit: Predicting, settings: Sequence[Setting]) -> Iterator[tuple[dict[str, float], str]]:
+    """Yield the prediction at each setting, and why there is none, as a clause: several are made together, as each may be a pass over the rows."""
+    rows, at_once = fit.sample.used, _AT_ONCE
+    if not in_parts([v.column.values for v in variables_of(fit.model_terms).values()]):
+        at_once = min(max(_VALUES // max(rows, 1), 1), _MOST_AT_ONCE)
+    for start in range(0, len(settings), at_once):
+        some = settings[start : start + at_once]
+        try:
+            yield from ((own, "") for own in _as_rows(fit._predicted(some)))
+        except NoSuchRowsError:
+            for setting in some:
+                try:
+                    yield next(_as_rows(fit._predicted([setting]))), ""
+                except NoSuchRowsError as problem:
+                    none = fit.family.predictions(*_NO_NUMBERS)
+                    yield {k: float(v) for k, v in none.items()}, problem.told
+
+
+def _as_rows(columns: Mapping[str, Array]) -> Iterator[dict[str, float]]:
+    for values in zip(*(own.tolist() for own in columns.values()), strict=True):
+        yield dict(zip(columns, values, strict=True))
 
 
 def _setting_of(fit: Predicting, known: Mapping[str, Any]) -> tuple[dict[str, float | Array], list[str]]:

@@ -286,23 +286,24 @@ class Probabilities(Fit):
         half = t_quantile(self.level, self.df_rest)
         return predicted_columns(self, rows, lambda eta, se, y: self.family.predictions(eta, se, half, None, y))
 
-    def _predicted(self, setting: Setting) -> dict[str, float]:
+    def _predicted(self, settings: Sequence[Setting]) -> dict[str, Array]:
         half = t_quantile(self.level, self.df_rest)
-        if known_profile(self.model_terms, self._sample.followed(setting)):
-            eta, root = self._wide(self._sample.row(setting), True)
-            found = self.family.predictions(np.array([eta]), self.inner.se(root[None, :]), half, None, None)
-            return {name: float(value[0]) for name, value in found.items()}
-        (averaged,) = self._averages([setting])
-        share, spread = averaged.value, self._se_of(averaged.slope)
-        low, high = logit_interval(share, spread, half)
-        steepness = share * (1 - share)
-        return {
-            "probability": share,
-            "low": low,
-            "high": high,
-            "log_odds": math.log(share / (1 - share)),
-            "se": spread / steepness,
-        }
+        named = np.array([known_profile(self.model_terms, self._sample.followed(s)) for s in settings])
+        found = {name: np.full(len(settings), np.nan) for name in ("probability", "low", "high", "log_odds", "se")}
+        if named.any():
+            rows = self._sample.rows([s for s, whole in zip(settings, named, strict=True) if whole])
+            chooser, starts = rows[:, self.solution.columns], np.ones(len(rows), dtype=bool)
+            eta, se = self.inner.estimates(chooser, starts), self.inner.se(self.inner.roots(chooser, starts))
+            for name, values in self.family.predictions(eta, se, half, None, None).items():
+                found[name][named] = values
+        if not named.all():
+            averaged = self._averages([s for s, whole in zip(settings, named, strict=True) if not whole])
+            for k, own in zip(np.flatnonzero(~named).tolist(), averaged, strict=True):
+                share, spread = own.value, self._se_of(own.slope)
+                found["probability"][k], found["log_odds"][k] = share, math.log(share / (1 - share))
+                found["low"][k], found["high"][k] = logit_interval(share, spread, half)
+                found["se"][k] = spread / (share * (1 - share))
+        return found
 
 
 def _key(group: str, at: Mapping[str, float] | None) -> _Key:

@@ -302,17 +302,16 @@ class StoredFit(Grouped, Probed, Predicting):
             )
         return super()._adjusted(settings)
 
-    def _predicted(self, setting: Setting) -> dict[str, float]:
-        named = known_profile(self.model_terms, self._sample.followed(setting))
-        if self.kind == "logistic" and not named:
+    def _predicted(self, settings: Sequence[Setting]) -> dict[str, Array]:
+        named = np.array([known_profile(self.model_terms, self._sample.followed(setting)) for setting in settings])
+        if self.kind == "logistic" and not named.all():
             raise MarkbaseError(
                 f"{_NO_ROWS}, and a probability of a profile that leaves a column out is an average over rows; name every column."
             )
-        eta, root = self._wide(self._sample.row(setting), True)
-        half = t_quantile(self.level, self.df_rest)
-        spread = self._spread if named else None
-        found = self.family.predictions(np.array([eta]), self.inner.se(root[None, :]), half, spread, None)
-        return {name: float(value[0]) for name, value in found.items()}
+        chooser, starts = self._sample.rows(settings)[:, self.solution.columns], np.ones(len(settings), dtype=bool)
+        eta, se = self.inner.estimates(chooser, starts), self.inner.se(self.inner.roots(chooser, starts))
+        spread = None if self._spread is None or not named.any() else np.where(named, self._spread, np.nan)
+        return self.family.predictions(eta, se, t_quantile(self.level, self.df_rest), spread, None)
 
     @property
     def _spread(self) -> float | None:
