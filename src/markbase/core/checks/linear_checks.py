@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, Any
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 import pandas as pd
@@ -17,7 +18,7 @@ from markbase.core.checks.rows_in_time import following_by, following_finding
 from markbase.core.checks.rows_together import hidden_findings
 from markbase.core.checks.spread import spread_finding
 from markbase.core.design.terms import levels_against
-from markbase.core.diagnostics.residuals import Checks, Finding, Views, shape
+from markbase.core.diagnostics.residuals import Checks, Finding, Intraclass, Views, shape
 from markbase.core.errors import FitError, count_noun, listed, quoted
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.formatting import number, p_phrase, short
@@ -40,34 +41,82 @@ _LITTLE_ROOM = 1e-6
 _ROUNDING, _ALONE = 1e-12, 1e-24
 """A row with no more than this left of its own residual is fitted exactly: taken as a difference, and as a sum over the others."""
 _MOST_FAR = 200
+MOST_CASES = 10
+"""So many cases are told where nothing else is asked for."""
+
+
+class Cases(NamedTuple):
+    """The rows that weigh most, in the order of the rows; `order` ranks them by their weight."""
+
+    name: str
+    """What they are called by."""
+    labels: Sequence[object]
+    """The rows, the heaviest first."""
+    order: NDArray[np.intp]
+    """Their ranks."""
+    leverage: Array
+    """Shape (cases,)."""
+    standardised: Array
+    """Shape (cases,): standardised residuals."""
+    influence: Array
+    """Shape (cases,): Cook's distances."""
+    fitted: Array
+    """Shape (cases,)."""
+    observed: Array
+    """Shape (cases,)."""
+    whitened: Whitened
+    """Their whitened columns."""
+
+
+class LookedOver(NamedTuple):
+    """What the checks find in the residuals, whatever the bases."""
+
+    shape: tuple[float, float, float, float]
+    """Skew, kurtosis less 3, K² and its p."""
+    rows: int
+    """How many rows these are of."""
+    alone: int
+    """Rows that are fitted exactly."""
+    cases: Cases
+    """The rows that weigh most."""
+    intraclasses: list[Intraclass]
+    """How alike rows of one cluster are."""
+
+
+def look_over(fit: LinearFit, most: int = MOST_CASES) -> LookedOver:
+    """Look over the residuals of a linear fit, with so many of the cases that weigh most."""
+    inside, times = slice(None) if fit.used is None else fit.used, fit.rows_used.times
+    looked = _standardised(fit)
+    e, alone = fit._residuals[inside], np.isnan(looked[1][inside])
+    own, often = e, None if times is None else times[inside]
+    if alone.any():
+        own, often = e[alone == 0], None if often is None else often[alone == 0]
+    rows = len(own) if often is None else round(float(often.sum()))
+    shaped, count = shape(own, often), int(np.count_nonzero(alone))
+    return LookedOver(shaped, rows, count, _heaviest(fit, most, looked), intraclasses_of(fit))
 
 
 def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
     """Make all checks of a linear fit."""
     if fit.exact:
         raise FitError("The outcome is reproduced exactly, so there are no residuals to check.")
-    inside = slice(None) if fit.used is None else fit.used
-    looked = _standardised(fit)
-    e, alone, times = fit._residuals[inside], np.isnan(looked[1][inside]), fit.rows_used.times
-    own, often = e, None if times is None else times[inside]
-    if alone.any():
-        own, often = e[alone == 0], None if often is None else often[alone == 0]
-    skew, kurtosis, k2, k2_p = shape(own, often)
-    lines, cases = fit._bends.copy(), _cases(fit, most, looked)
+    seen = fit._looked_over if most == MOST_CASES else look_over(fit, most)
+    skew, kurtosis, k2, k2_p = seen.shape
+    lines, cases = fit._bends.copy(), _cases(fit, seen.cases)
     clusters, on_clusters = clusters_finding(fit)
     found = following_by(fit, order)
     findings = [
-        _on_shape(fit, skew, kurtosis, k2, k2_p, len(own) if often is None else round(float(often.sum()))),
+        _on_shape(fit, skew, kurtosis, k2, k2_p, seen.rows),
         *few_rows_findings(fit),
         spread_finding(fit),
         *_on_lines(fit, lines),
         *([_on_cases(cases)] if len(cases) else []),
-        *on_exact_rows(int(np.count_nonzero(alone))),
+        *on_exact_rows(seen.alone),
         *on_clusters,
     ]
     if found is not None:
         findings.append(following_finding(fit, found))
-    alike = intraclasses_of(fit)
+    alike = seen.intraclasses
     findings += [intraclass_finding(fit, own) for own in alike]
     if not alike and found is None and fit.possible_cluster:
         findings.append(unseen_together(fit.possible_cluster.name))
@@ -179,21 +228,25 @@ def _whitened_at(whitened: Whitened, rows: NDArray[np.intp]) -> tuple[Array, Arr
     return np.vstack([Q for _, Q, _, _ in found]), np.concatenate([w for _, _, _, w in found]), codes
 
 
-def _cases(fit: LinearFit, most: int, looked: tuple[Array, Array, Array, Whitened]) -> pd.DataFrame:
+def _heaviest(fit: LinearFit, most: int, looked: tuple[Array, Array, Array, Whitened]) -> Cases:
     h, standardised, influence, whitened = looked
-    repeated = fit.weights is not None and fit.weights.kind == "frequency"
-    s2 = fit.strength.residual_sd**2
     chosen = np.sort(lowest(-influence, most))
-    h, standardised, influence, fitted, outcome = rows_at(
+    leverage, residual, weight, fitted, observed = rows_at(
         chosen, h, standardised, influence, fit._fitted, fit.outcome.values
     )
-    order = np.argsort(-influence, kind="stable")
+    order = np.argsort(-weight, kind="stable")
+    name, labels = fit.identified(chosen[order])
+    return Cases(name, labels, order, leverage, residual, weight, fitted, observed, whitened.at_rows(chosen))
+
+
+def _cases(fit: LinearFit, heaviest: Cases) -> pd.DataFrame:
+    repeated = fit.weights is not None and fit.weights.kind == "frequency"
+    s2, order, alone = fit.strength.residual_sd**2, heaviest.order, heaviest.whitened
     told = fit.coefficient_map.told
     told = told[1:] if fit.fixed_effects else told  # the start is then a mean over the levels, that nobody reads
     roots, se = fit.coefficient_rows.roots[told], np.sqrt(s2 * fit.coefficient_rows.squares[told])
     rows = fit.coefficient_map.rows
     moves: list[tuple[str, float]] = []
-    alone = whitened.at_rows(chosen)
     for chunk, Q, residual, w in alone.chunks():
         lengths = alone.leverages(chunk, Q)
         for q, r, weight, length in zip(Q, residual, w, lengths, strict=True):
@@ -205,15 +258,14 @@ def _cases(fit: LinearFit, most: int, looked: tuple[Array, Array, Array, Whitene
             k = int(np.argmax(np.abs(change)))
             r_told = rows[told[k]]
             moves.append((label_of(r_told.term, r_told.compared.level), float(-change[k])))
-    name, labels = fit.identified(chosen[order])
     return pd.DataFrame(
         {
-            name: labels,
-            "observed": outcome[order],
-            "fitted": fitted[order],
-            "residual": standardised[order],
-            "leverage": h[order],
-            "influence": influence[order],
+            heaviest.name: heaviest.labels,
+            "observed": heaviest.observed[order],
+            "fitted": heaviest.fitted[order],
+            "residual": heaviest.standardised[order],
+            "leverage": heaviest.leverage[order],
+            "influence": heaviest.influence[order],
             "moves": [moves[int(k)][0] for k in order],
             "by": [moves[int(k)][1] for k in order],
         }

@@ -6,7 +6,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.design.terms import Variable
-from markbase.core.diagnostics.left_out import levels_apart, numerics_apart
 from markbase.core.errors import count_noun, listed
 from markbase.core.formatting import as_percent, p_phrase, short
 from markbase.core.reading.clauses import difference_words, is_logged, outcome_words
@@ -60,13 +59,14 @@ def terms_left_out(fit: AnyFit) -> list[str]:
     """Say which levels no row used has, and by which terms the rows left out are others than those used, a clause each."""
     groups = [v for v in fit.variables if v.is_categorical]
     told = [lost_words(v, lost) for v in groups if len(lost := lost_levels(v))]
-    for apart in levels_apart(fit):
+    levels, numerics = fit._left_out_apart
+    for apart in levels:
         words = [
             f"{as_percent(share)} of those with `{apart.variable.labels[k]}`"
             for k, share in zip((apart.most, apart.least), apart.shares, strict=True)
         ]
         told.append(f"{words[0]} of `{apart.variable.name}`, and {words[1]}")
-    for column, rows, difference in numerics_apart(fit):
+    for column, rows, difference in numerics:
         size = abs(difference)
         told.append(
             f"in the {rows:,} of them with a value, `{column.name}` is on average {short(size)} {column.step_one if size == 1 else column.step_many} "

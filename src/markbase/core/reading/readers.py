@@ -9,7 +9,7 @@ import pandas as pd
 
 from markbase.core.checks.clusters_left_out import without_clusters
 from markbase.core.checks.heavy_cases import HeavyCase, heavy_cases
-from markbase.core.checks.linear_checks import check_fit, views_of
+from markbase.core.checks.linear_checks import LookedOver, check_fit, look_over, views_of
 from markbase.core.checks.logistic_checks import (
     calibration_of,
     calibration_test_of,
@@ -50,6 +50,9 @@ class _Readers:
 
     def checks(self, fit: Any, most: int, order: Any) -> Checks:
         return check_fit(fit, most, order)
+
+    def looked_over(self, fit: Any) -> LookedOver:
+        return look_over(fit)
 
     def logistic_checks(self, fit: Any, most: int, order: Any) -> LogisticChecks:
         return check_logistic(fit, most, order)

@@ -15,7 +15,14 @@ from numpy.typing import NDArray
 from markbase.core.design.mean_columns import Setting
 from markbase.core.design.terms import Term, look_over, remake, variables_of
 from markbase.core.diagnostics.error_measures import error_measures
-from markbase.core.diagnostics.left_out import LeftOut, left_out_of
+from markbase.core.diagnostics.left_out import (
+    LeftOut,
+    LevelsApart,
+    NumericApart,
+    left_out_of,
+    levels_apart,
+    numerics_apart,
+)
 from markbase.core.errors import (
     ColumnError,
     FitError,
@@ -119,6 +126,11 @@ class Fit(Grouped, Probed, Predicting):
         weights. Rows are counted once each, also with sampling weights.
         """
         return left_out_of(self)
+
+    @cached_property
+    def _left_out_apart(self) -> tuple[tuple[LevelsApart, ...], tuple[NumericApart, ...]]:
+        """The groups and the numeric columns by which the rows left out are others than those used."""
+        return tuple(levels_apart(self)), tuple(numerics_apart(self))
 
     @cached_property
     def own_mean(self) -> float:

@@ -70,12 +70,16 @@ class LinearFit(LinearRows):
             "_ends",
             "_fitted",
             "_held",
+            "_left_out_apart",
+            "_looked_over",
             "_passing",
             "_residuals",
+            "_sample",
             "_spread",
             "_unnamed",
             "left_out",
             "own_measures",
+            "rows_used",
         }
     )
 
@@ -408,6 +412,11 @@ class LinearFit(LinearRows):
         variance = self.strength.residual_sd**2 + self._unnamed.each(settings)
         spread = None if self.fixed_effects else np.sqrt(variance)
         return self.family.predictions(estimate, se, t_quantile(self.level, self.df_rest), spread, None)
+
+    @cached_property
+    def _looked_over(self) -> Any:
+        """What the checks find in the residuals, whatever the bases."""
+        return readers().looked_over(self)
 
     @cached_property
     def _ends(self) -> Ends:

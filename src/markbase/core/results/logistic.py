@@ -41,7 +41,19 @@ class LogisticFit(EventChecks):
     """
 
     _same_from_every_base: ClassVar[frozenset[str]] = frozenset(
-        {"_bends", "_bent", "_fitted", "left_out", "overall", "own_measures", "ratios", "strength"}
+        {
+            "_bends",
+            "_bent",
+            "_fitted",
+            "_left_out_apart",
+            "_sample",
+            "left_out",
+            "overall",
+            "own_measures",
+            "ratios",
+            "rows_used",
+            "strength",
+        }
     )
     at_end: Point
     """The likelihood at the estimates."""

@@ -42,6 +42,10 @@ class Readers(Protocol):
         """Check a linear fit."""
         ...
 
+    def looked_over(self, fit: Any) -> Any:
+        """Return what the checks find in the residuals of a linear fit, whatever the bases."""
+        ...
+
     def logistic_checks(self, fit: Any, most: int, order: Any) -> LogisticChecks:
         """Check a logistic fit."""
         ...

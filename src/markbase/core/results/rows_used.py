@@ -38,7 +38,9 @@ class RowsUsed:
     weights: Weights | None
     """With how much each row counts; None if all count alike."""
     _spreads: dict[str, tuple[float, float, float]] = field(default_factory=dict)
+    _middles: dict[str, float] = field(default_factory=dict)
     _counts: dict[tuple[str, ...], NDArray[np.int64]] = field(default_factory=dict)
+    _clusters: dict[tuple[str, str], NDArray[np.int64]] = field(default_factory=dict)
 
     @property
     def inside(self) -> slice | NDArray[np.bool_]:
@@ -106,8 +108,10 @@ class RowsUsed:
         ColumnError
             If the model has no such column.
         """
-        values, heavy = self._values_of(numeric)
-        return float(values.mean() if heavy is None else np.average(values, weights=heavy))
+        if numeric not in self._middles:
+            values, heavy = self._values_of(numeric)
+            self._middles[numeric] = float(values.mean() if heavy is None else np.average(values, weights=heavy))
+        return self._middles[numeric]
 
     def middle_and_around(self, numeric: str) -> list[float]:
         """Return the mean of a numeric column and a standard deviation below and above, those inside the rows used; of two values both."""
@@ -174,12 +178,13 @@ class RowsUsed:
         ndarray of int, shape (levels,)
             The counts.
         """
-        codes, size = self.codes_of(variables_of(self.terms)[name])
-        cells = np.bincount(
-            cluster.values[self.inside].astype(np.int64) * size + codes, minlength=len(cluster.levels) * size
-        )
-        found: NDArray[np.int64] = (cells.reshape(-1, size) > 0).sum(axis=0)
-        return found
+        if (name, cluster.name) not in self._clusters:
+            codes, size = self.codes_of(variables_of(self.terms)[name])
+            cells = np.bincount(
+                cluster.values[self.inside].astype(np.int64) * size + codes, minlength=len(cluster.levels) * size
+            )
+            self._clusters[name, cluster.name] = (cells.reshape(-1, size) > 0).sum(axis=0)
+        return self._clusters[name, cluster.name]
 
     def codes_of(self, variable: Variable) -> tuple[NDArray[np.integer], int]:
         """Return the level of each row used, shape (rows used,), or which of its two values a numeric column has, 1 for the higher; and how many there are."""
