@@ -111,6 +111,22 @@ def test_what_was_derived_of_two_columns_is_read_at_places_of_the_one_in_parts_t
         same(whole.predict({"age": 30}), parts.predict({"age": 30}), 1e-9)
 
 
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+def test_a_report_and_its_lines_go_over_the_rows_a_few_times(studies, kind, monkeypatch, tmp_path):
+    terms = ["age", "rehearsals", mb.interaction("age", "voice"), mb.interaction("rehearsals", "voice")]
+    whole, fit = (mb.fit_linear(s, "belonging", terms) if kind == "linear" else mb.fit_logistic(s, "stays", terms, event="yes") for s in studies)
+    passes, run = [], FilesInParts.run
+    monkeypatch.setattr(FilesInParts, "run", lambda *a, **k: passes.append(1) or run(*a, **k))
+    lines = mb.draw_lines(fit, "age", by="voice").lines
+    assert len(passes) < 25  # 160 places
+    own = {line.get_label(): line for line in mb.draw_lines(whole, "age", by="voice").lines}
+    for line in (line for line in lines if not line.get_label().startswith("_")):
+        assert line.get_ydata() == pytest.approx(own[line.get_label()].get_ydata(), rel=1e-8)
+    passes.clear()
+    mb.report(fit, tmp_path / "r.html")  # with the pages from every other base
+    assert len(passes) < (60 if kind == "linear" else 140)
+
+
 def test_places_of_curves_of_any_form_are_found_in_a_few_passes(studies, monkeypatch):
     curve = "(age - 45) ^ 2 / (rehearsals + 5)"
     made = [s.calculate("r", curve).calculate("y", f"belonging / 20 + {curve}") for s in studies]

@@ -189,8 +189,18 @@ class Probabilities(Fit):
             for told in own
         ]
 
+    @cached_property
+    def _plain_shares(self) -> dict[str, Array]:
+        """The shares of the event at the levels of groups that were asked for, by the names of the groups."""
+        return {}
+
     def _plain(self, group: Variable) -> Array:
         """Return the share of the event at each level."""
+        if group.name not in self._plain_shares:
+            self._plain_shares[group.name] = self._shares_at(group)
+        return self._plain_shares[group.name]
+
+    def _shares_at(self, group: Variable) -> Array:
         if self.weights is None and any(c.names == {group.name} and not c.numerics for c in self.components):
             rows, own = self.events_by_level(group.name)
             found: Array = own / rows
@@ -241,7 +251,7 @@ class Probabilities(Fit):
         """
         half = t_quantile(self.level, self.df_rest)
         records: list[list[object]] = []
-        rises = self._rises()
+        rises = self._rises
         groups = [v for v in variables_of(self.model_terms).values() if v.is_categorical]
         self._tell_groups([group for group in groups if not self.not_averaged(group.name)])
         for term in variables_of(self.model_terms).values():
@@ -258,8 +268,9 @@ class Probabilities(Fit):
             records.append([term.name, "", "", False, self.rows_used.counted, found.value, se, *ends, p])
         return pd.DataFrame(records, columns=_MARGINAL).astype({"n": np.int64, "base": bool})
 
+    @cached_property
     def _rises(self) -> dict[str, Averaged]:
-        """Return by how much the probability rises per unit of each numeric column: a slope, or of one with two values the difference."""
+        """By how much the probability rises per unit of each numeric column: a slope, or of one with two values the difference."""
         columns = [v.column for v in variables_of(self.model_terms).values() if not v.is_categorical]
         pairs = {c.name: c.two_values for c in columns if c.two_values is not None}
         many = [c.name for c in columns if c.name not in pairs]
