@@ -27,6 +27,7 @@ import markbase as mb
 from markbase.core.study.trail import TrailStep
 from markbase.show.group_tables import groups_section, pairs_section
 from markbase.show.imputations import imputations_page, imputations_record
+from markbase.show.imputed_blocks import imputed_blocks_record
 from markbase.show.page import Page
 from markbase.show.records import to_json
 from markbase.show.regression import regression_record
@@ -186,6 +187,31 @@ def imputations(found: Any, folder: Path) -> None:
     within = np.mean([fit.coefficients["se"].loc[table.index] ** 2 for fit in found.fits.values()], axis=0)
     if (table["se"] ** 2 < within * (1 - 1e-9)).any() or not table["missing_information"].between(0, 1).all():
         raise RuntimeError(f"combined errors are smaller than those of each\n{table}")
+    mb.report(found, folder / "i.html", replace=True)
+    held = {
+        v.name: v.labels[0] if v.is_categorical else found.fit.rows_used.middle(v.name) for v in found.fit.variables
+    }
+    first, second = found.predict([held, dict(list(held.items())[:1])]).to_dict("records")
+    if not all(
+        row["one_low"] <= row["low"] <= row["predicted"] <= row["high"]
+        for row in (first, second)
+        if row["se"] > 0 and "one_low" in row
+    ):
+        raise RuntimeError(f"intervals of predictions do not hold one another\n{first}\n{second}")
+
+
+def imputed_blocks(found: Any, whole: Any, study: mb.Study, folder: Path) -> None:
+    """Ask everything of blocks over plausible values, and refuse a last block that is not the whole model, or R² that falls."""
+    str(found), found.movements, found._repr_html_(), to_json(imputed_blocks_record(found))
+    mb.write_document(found, folder / "b.md", replace=True)
+    mb.report(found, folder / "b.html", replace=True)
+    mb.write_plan(folder / "b.toml", study, {"blocks": found, "whole": whole}, data="data.csv", replace=True)
+    mb.read_plan(folder / "b.toml")
+    if (found.steps["r2_change"] < -1e-9).any():
+        raise RuntimeError(f"R² falls\n{found.steps}")
+    last, own = (f.coefficients.set_index(["term", "level"])[["estimate", "se"]] for f in (found.last, whole))
+    if not np.allclose(last, own.loc[last.index], rtol=1e-6, atol=1e-8, equal_nan=True):
+        raise RuntimeError(f"the last block is not the whole model\n{last}\n{own}")
 
 
 def group_page(fit: Any, group: str) -> str:
@@ -258,6 +284,10 @@ def main(models: int, seed: int) -> None:
                 values = lambda: mb.fit_imputations(study, ["belonging", "belonging_2"], terms, **settings)  # noqa: B023, E731 - called at once
                 if (found := _asked("plausible values", values, about, ended)) is not None:
                     _asked("plausible values told", lambda: imputations(found, Path(folder)), about, ended)
+                    entered = lambda: mb.fit_imputed_blocks(study, ["belonging", "belonging_2"], blocks, **settings)  # noqa: B023, E731 - called at once
+                    if (entry := _asked("blocks over them", entered, about, ended)) is not None:
+                        told = lambda: imputed_blocks(entry, found, study, Path(folder))  # noqa: B023, E731 - called at once
+                        _asked("blocks over them told", told, about, ended)
     table = Table(title=f"{models} models, seed {seed}", title_justify="left")
     for head in ("what", "answered", "refused in a sentence", "defects"):
         table.add_column(head, justify="left" if head == "what" else "right")
