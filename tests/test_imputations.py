@@ -12,6 +12,8 @@ import pytest
 import markbase as mb
 from command import run
 from markbase.core.inference.imputation_rules import combined_test
+from markbase.show.imputations import imputations_page
+from markbase.show.text import to_text
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 FILES = [mb.demo.path("choir_imputed.csv"), "--codebook", mb.demo.path("choir_imputed.codebook.toml")]
@@ -284,6 +286,10 @@ def test_words_say_what_is_combined_and_a_fit_to_all_rows_says_that_it_is_none()
         "The base a was not chosen", "coefficients are drawn towards 0", "a term of this one, w (quadratic) as well", "with w, its curve included", "6 In probability",
     ):  # fmt: skip
         assert words in page, words
+    crossed = mb.Study(FRAME.assign(y=FRAME["y"] + 1.5 * (FRAME["g"] == "b") * FRAME["x"])).mark("g", "a")
+    told = " ".join(to_text(imputations_page(mb.fit_imputations(crossed, "y", TERMS, "imputation"), ["g"])).split())
+    assert "mind the slope of x differs by g (F(2, " in told
+    assert "the differences told here are averages over the rows, and not the same at every x" in told
     weak = FRAME.assign(y=0.42 * (FRAME["g"] == "b") + np.tile(np.random.default_rng(3).normal(size=N), M))
     told = mb.fit_imputations(mb.Study(weak).mark("g", "a"), "y", ["x", "g"], "imputation").reading()
     assert any("no clear evidence" in s.text for s in told.statements)

@@ -23,6 +23,7 @@ from markbase.core.formatting import (
     value_with_ends,
     without_zero,
 )
+from markbase.core.reading.interaction_sentences import what_differs
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.tables import rows_of
 from markbase.show.equation import equation_section
@@ -264,8 +265,24 @@ def _group(found: Imputations, group: str, correction: str) -> Section:
     table = Table(heads, tuple(levels), frozenset(range(1, 7)), 0)
     adjusted = fit.family.adjusted(fit.outcome)
     rows = "; rows: means" if found.by else ""
-    note = f"{adjusted}; differences from the base{rows}"
-    return Section(heading, note, (table, _pairs(found, group, correction)))
+    note = f"{adjusted}, adjusted: if all rows had this level and were otherwise as they are; differences from the base{rows}"
+    minded = tuple(("mind", words) for words in _about_averages(found, group))
+    return Section(heading, note, (table, *([Facts(minded)] if minded else []), _pairs(found, group, correction)))
+
+
+def _about_averages(found: Imputations, group: str) -> list[str]:
+    """Say which interactions of a group are clear, so that differences told of it are averages."""
+    told, tests = [], {r.term: r for r in rows_of(found.terms)}
+    for term in found.model_terms:
+        others, test = [name for name in term.names if name != group], tests[term.name]
+        if group in term.names and others and test.p < found.fit.alpha:
+            differs = what_differs(term, True, " in log odds" if found.family.ratios else "")
+            figures = f"{figures_of(test.statistic, test.df, test.df_rest, 'Wald')}, {p_phrase(test.p)}"
+            told.append(
+                f"{differs[0].lower()}{differs[1:]} ({figures}): the differences told here are averages over the rows, and not the same at every "
+                f"{' and '.join(quoted(others))}"
+            )
+    return told
 
 
 def _pairs(found: Imputations, group: str, correction: str) -> Table:
