@@ -499,14 +499,14 @@ def test_blocks_over_imputations_are_told_in_commands_plans_and_manuscripts(tmp_
     lines = (tmp_path / "d.md").read_text("utf-8").replace("\\", "").splitlines()
     assert next(line for line in lines if line.startswith("| F of the change")).endswith(f"| {linear.changes[1].statistic:.2f} |")
     for more, words in (
-        (["g"], "Levels are told of a model, not of blocks"),
+        (["g"], "Levels and slopes are told of a model, not of blocks"),
         (["--terms", "x"], "Give the terms in blocks or with `--terms`, not both"),
     ):
         assert words in run("imputations", "t.csv", *model, *blocks, *more, cwd=tmp_path).stderr
     text = (tmp_path / "p.toml").read_text()
     (tmp_path / "q.toml").write_text(text + 'terms = ["x"]\n')
     assert (
-        "line 11: an [[imputations]] has terms, or blocks (`entry`) without groups, not `entry` and `terms`"
+        "line 11: an [[imputations]] has terms, or blocks (`entry`) without groups and slopes, not `entry` and `terms`"
         in run("run", "q.toml", "--into", "no", cwd=tmp_path).stderr
     )
 
@@ -680,6 +680,48 @@ def test_a_plan_that_was_written_gives_the_same_again(tmp_path):
     assert not (tmp_path / "no.toml").exists()
 
 
+def test_slopes_are_held_at_places_common_to_all_imputations(tmp_path):
+    terms = ["g", mb.interaction("w", "x"), mb.interaction("x", "g")]
+    for kind, outcome, more in (("linear", "y", {}), ("logistic", "yes", {"event": "yes"})):
+        found = mb.fit_imputations(mb.Study(FRAME).mark("g", "a"), outcome, terms, "imputation", kind=kind, **more)
+        fits, df = list(found.fits.values()), min(fit.df_rest for fit in found.fits.values())
+        table = found.simple_slopes("w", by="x")
+        places = np.mean([[own["x"].mean() + k * own["x"].std() for k in (-1, 0, 1)] for own in EACH], axis=0)
+        assert table["x"].tolist() == pytest.approx(places.tolist())
+        each = [fit.simple_slopes("w", by="x", at={"x": table["x"].tolist()}) for fit in fits]
+        for k, row in table.iterrows():
+            wanted = by_rules([t["slope"].iloc[k] for t in each], [t["se"].iloc[k] for t in each], df)
+            assert row[["slope", "se", "df", "p"]].tolist() == pytest.approx(wanted[:4], rel=1e-7)
+            assert kind == "linear" or row["odds_high"] == pytest.approx(np.exp(row["high"]))
+        page = " ".join(to_text(imputations_page(found, (), "holm", [("w", "x"), ("x", "g")])).split())
+        assert "x at the mean and a standard deviation below and above, inside the rows" in page
+        assert "in this model the slope differs by w as well: here it is averaged over the rows" in page
+        test = found.terms.set_index("term").loc["x × g"]
+        assert f"do they differ by g F(2, {test['df_rest']:.0f}) = {test['statistic']:.2f}" in page
+    uneven = FRAME.assign(x=np.where(FRAME["imputation"] == 2, np.where(FRAME["x"] > 3, 1.0, 0.0), FRAME["x"]))
+    with pytest.raises(mb.MarkbaseError, match="`x` would be held at other numbers of places in some imputations: say at which values"):
+        mb.fit_imputations(uneven, "y", terms, "imputation").simple_slopes("w", by="x")
+    curve = mb.fit_imputations(FRAME, "y", [mb.polynomial("x")], "imputation").simple_slopes("x")
+    assert curve["slope"].iloc[2] - curve["slope"].iloc[1] == pytest.approx(curve["slope"].iloc[1] - curve["slope"].iloc[0])
+    FRAME.to_csv(tmp_path / "t.csv", index=False)
+    model = ["--outcome", "y", "--terms", "x,g,interaction(x, g)", "--imputation", "imputation", "--base", "g=a"]
+    record = json.loads(run("imputations", "t.csv", "x:g", "g", *model, "--json", cwd=tmp_path).stdout)
+    wanted = mb.fit_imputations(mb.Study(FRAME).mark("g", "a"), "y", TERMS, "imputation").simple_slopes("x", by="g")
+    assert [row["slope"] for row in record["slopes"]["x:g"]] == pytest.approx(wanted["slope"].tolist(), rel=1e-7)
+    assert list(record["groups"]) == ["g"]
+    (tmp_path / "p.toml").write_text(
+        '[data]\nfile = "t.csv"\n[[imputations]]\nname = "s"\noutcome = "y"\nimputation = "imputation"\nterms = [{interaction = ["x", "w"]}, "g"]\nslopes = ["x:w"]\nat = {w = [1, 2]}\n'
+    )
+    assert "w = 2" in run("imputations", "p.toml", cwd=tmp_path).stdout
+    assert run("run", "p.toml", "--into", "out", cwd=tmp_path).returncode == 0
+    assert pd.read_csv(tmp_path / "out" / "tables" / "s-slopes-x-by-w.csv")["w"].tolist() == [1, 2]
+    for more, words in (
+        (["g", "--at", "x=1"], "--at is for simple slopes; name the numeric column behind the file: age:voice."),
+        (["w:g"], "has no numeric column `w`"),
+    ):
+        assert words in run("imputations", "t.csv", *more, *model, cwd=tmp_path).stderr
+
+
 def test_what_cannot_be_combined_is_refused_in_words():
     fit = mb.fit_imputations
     rare = FRAME.assign(g=np.where((FRAME["imputation"] == 2) & (FRAME["g"] == "c"), "b", FRAME["g"]))
@@ -693,7 +735,6 @@ def test_what_cannot_be_combined_is_refused_in_words():
         (lambda: fit(FRAME, "y", ["x"], "imputation", kind="cubic"), "no kind 'cubic' of regression"),
         (lambda: fit(FRAME.assign(x=FRAME["x"].where(FRAME["imputation"] != 4, 1.0)), "y", ["x"], "imputation"), "In imputation `4`: "),
         (lambda: fit(FRAME, "y", ["g"], "imputation").between("g", "tukey"), "corrected by `benjamini-hochberg`, `bonferroni`, `holm` or `none`"),
-        (lambda: fit(FRAME, "y", [mb.polynomial("x")], "imputation").simple_slopes("x"), "Where `x` is held differs between the imputations"),
     ):  # fmt: skip
         with pytest.raises(mb.MarkbaseError, match=re.escape(words)):
             call()

@@ -238,16 +238,21 @@ def _combined(entry: FitEntry, name: str, results: Results, draws: bool) -> None
     found = entry.combined_in(results.study)
     figures = figures_of(found) if draws else {}
     results.figures |= {f"{name}-{figure}": drawn for figure, drawn in figures.items()}
-    told = entry.groups, entry.correction
-    results.parts.append(imputations_part(found, entry.name, entry.question, *told, figures))
+    slopes, at = tuple((n, by or None) for n, by in entry.slopes), {n: list(v) for n, v in entry.at.items()}
+    wanted = Wanted(entry.groups, entry.correction, slopes, at)
+    results.parts.append(imputations_part(found, entry.name, entry.question, wanted, figures))
     results.manuscript.append(found)
-    results.methods.append(methods_over_imputations(found, VERSION, *told, results.study.trail))
+    told = methods_over_imputations(found, VERSION, entry.groups, entry.correction, results.study.trail)
+    results.methods.append(told)
     if isinstance(found, ImputedBlocks):
         record = imputed_blocks_record(found)
         results.tables |= {f"{name}-steps": found.steps, f"{name}-moves": found.moves}
         found = found.last
     else:
-        record = imputations_record(found, entry.groups, entry.correction)
+        record = imputations_record(found, entry.groups, entry.correction, slopes, at or None)
+    for numeric, by in slopes:
+        what = _file_name(f"{numeric} by {by}" if by else numeric, set())
+        results.tables[f"{name}-slopes-{what}"] = found.simple_slopes(numeric, by=by, at=at or None)
     results.record.setdefault("imputations", {})[entry.name] = json.loads(to_json(record))
     results.tables |= {f"{name}-coefficients": found.coefficients, f"{name}-terms": found.terms}
     for group in (g for g in entry.groups if not found.not_averaged(g)):

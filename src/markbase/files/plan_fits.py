@@ -37,7 +37,18 @@ BLOCK_KEYS = tuple(
     sorted((*(k for k in _SHARED if k not in ("groups", "penalty")), "entry", "bootstrap", "dominance", "seed"))
 )
 IMPUTATION_KEYS = tuple(
-    sorted((*(k for k in _SHARED if k not in ("subgroups",)), "correction", "entry", "imputation", "outcomes", "terms"))
+    sorted(
+        (
+            *(k for k in _SHARED if k not in ("subgroups",)),
+            "at",
+            "correction",
+            "entry",
+            "imputation",
+            "outcomes",
+            "slopes",
+            "terms",
+        )
+    )
 )
 
 
@@ -63,9 +74,13 @@ def fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence[
     terms: tuple[TermRequest, ...] = ()
     blocks: tuple[tuple[str, tuple[TermRequest, ...]], ...] = ()
     in_blocks = table == "blocks" or (table == "imputations" and "entry" in entry)
-    if in_blocks and table == "imputations" and (other := next((k for k in ("terms", "groups") if k in entry), "")):
+    if (
+        in_blocks
+        and table == "imputations"
+        and (other := next((k for k in ("terms", "groups", "slopes") if k in entry), ""))
+    ):
         raise lines.error(
-            f"an [[imputations]] has terms, or blocks (`entry`) without groups, not `entry` and `{other}`",
+            f"an [[imputations]] has terms, or blocks (`entry`) without groups and slopes, not `entry` and `{other}`",
             at=lines.within(table, number, other),
         )
     if not in_blocks:

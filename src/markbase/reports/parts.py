@@ -110,20 +110,16 @@ def analysis_part(
 
 
 def imputations_part(
-    found: Imputations | ImputedBlocks,
-    name: str,
-    question: str = "",
-    groups: Sequence[str] = (),
-    correction: str = "holm",
-    figures: Figures | None = None,
+    found: Imputations | ImputedBlocks, name: str, question: str, wanted: Wanted, figures: Figures | None = None
 ) -> Part:
-    """Tell a model over imputations as a part of a report, or several in blocks: the answers, and its pages with every pair of some groups, and their `figures`."""
+    """Tell a model over imputations as a part of a report, or several in blocks: the answers, and its pages with what is wanted beside it, and their `figures`."""
     pictures = {key: inline(drawn.svg, f"{name} {key}", drawn.caption) for key, drawn in (figures or {}).items()}
     lead = pictures.pop("blocks" if "blocks" in pictures else "coefficients", None)
     shown = {key: drawn.groups for key, drawn in (figures or {}).items()}
     model = found.last if isinstance(found, ImputedBlocks) else found
-    page = imputations_page(model, groups, correction)
-    for k, group in enumerate(groups, len(page.sections) - 1 - len(groups)):
+    groups, slopes = wanted.groups, wanted.slopes
+    page = imputations_page(model, groups, wanted.correction, slopes, wanted.at or None)
+    for k, group in enumerate(groups, len(page.sections) - 1 - len(groups) - len(slopes)):
         page = beside(page, k, _taken(pictures, [key for key in pictures if shown[key] == (group,)]))
     pages = [_folded(page)]
     told = imputation_answers(model)

@@ -114,7 +114,9 @@ def report(
             model = result.last if isinstance(result, ImputedBlocks) else result
             within = [g for g in _groups(model.fit, groups) if not model.not_averaged(g)]
             parts.append(
-                imputations_part(result, heading, "", within, correction, figures_of(result) if figures else {})
+                imputations_part(
+                    result, heading, "", Wanted(tuple(within), correction), figures_of(result) if figures else {}
+                )
             )
             methods[methods_over_imputations(result, VERSION, within, correction)] = None
             continue

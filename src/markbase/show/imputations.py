@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
+
+import pandas as pd
 
 from markbase.core.comparison.imputations import Imputations
 from markbase.core.errors import count_noun, listed, quoted
@@ -17,6 +19,7 @@ from markbase.core.formatting import (
     number,
     p_phrase,
     p_value,
+    plain,
     ratio_with_ends,
     share,
     short,
@@ -25,11 +28,12 @@ from markbase.core.formatting import (
 )
 from markbase.core.reading.interaction_sentences import what_differs
 from markbase.core.results.logistic import LogisticFit
-from markbase.core.tables import rows_of
+from markbase.core.results.simple_slopes import SLOPE_FIGURES
+from markbase.core.tables import own_name, records_of, rows_of
 from markbase.show.equation import equation_section
 from markbase.show.fit import reading_blocks, weights_words
 from markbase.show.logistic import chances_section
-from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
+from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
 from markbase.show.records import table_record
 from markbase.show.statistics import (
     INTERCEPT,
@@ -38,10 +42,13 @@ from markbase.show.statistics import (
     coefficient_statistics,
     df_words,
     laid_out,
+    scale_of,
 )
 
 _MOST_NAMED = 6
 """So many imputed columns, or imputations, are named."""
+_INFINITE = 1e5
+"""So many degrees of freedom, and more, are written as infinite."""
 _MEASURES = {
     "r2": "R²",
     "r2_adjusted": "R² adjusted",
@@ -52,8 +59,20 @@ _MEASURES = {
 }
 
 
-def imputations_page(found: Imputations, groups: Sequence[str] = (), correction: str = "holm") -> Page:
-    """Describe the combined fits of several imputations; of some groups every level and every pair as well."""
+Slopes = Sequence[tuple[str, str | None]]
+"""Numeric columns whose slopes are told, each with its moderator."""
+Places = Mapping[str, Sequence[float]]
+"""Where numeric columns are held."""
+
+
+def imputations_page(
+    found: Imputations,
+    groups: Sequence[str] = (),
+    correction: str = "holm",
+    slopes: Slopes = (),
+    at: Places | None = None,
+) -> Page:
+    """Describe the combined fits of several imputations; of some groups every level and every pair as well, and simple slopes."""
     fit, m = found.fit, len(found.fits)
     kind = "imputations" if found.by else "plausible values"
     unit = (
@@ -79,6 +98,9 @@ def imputations_page(found: Imputations, groups: Sequence[str] = (), correction:
     sections.append(equation_section(f"{len(sections) + 1}  ", found.equation(), fit.fixed_effect_names))
     for group in groups:
         section = _group(found, group, correction)
+        sections.append(replace(section, title=f"{len(sections) + 1}  {section.title}"))
+    for numeric, by in slopes:
+        section = _slopes(found, numeric, by, at)
         sections.append(replace(section, title=f"{len(sections) + 1}  {section.title}"))
     sections.append(Section(f"{len(sections) + 1}  In words", blocks=reading_blocks(found.reading())))
     title = f"{fit.family.observed(fit.outcome)}: {fit.family.name} regression on {count_noun(len(found.model_terms), 'term')}, combined over {m} {kind}"
@@ -224,7 +246,7 @@ def imputations_table(found: Imputations, *, formal: bool = False) -> Table:
     first = "(intercept), odds" if found.family.ratios else INTERCEPT
     statistics = [
         *coefficient_statistics(found),
-        Statistic("df", "df", "df", lambda r: f"{r.df:,.0f}" if r.df < 1e5 else "∞"),
+        Statistic("df", "df", "df", lambda r: f"{r.df:,.0f}" if r.df < _INFINITE else "∞"),
         Statistic("missing", "missing", "FMI", lambda r: as_percent(r.missing_information)),
     ]
     entries = list(coefficient_entries(found, first, formal=formal))
@@ -270,6 +292,59 @@ def _group(found: Imputations, group: str, correction: str) -> Section:
     return Section(heading, note, (table, *([Facts(minded)] if minded else []), _pairs(found, group, correction)))
 
 
+def _slopes(found: Imputations, numeric: str, by: str | None, at: Places | None) -> Section:
+    """Describe simple slopes of a numeric column, at chosen values or within the levels of a group."""
+    fit, table = found.fit, found.simple_slopes(numeric, by=by, at=at)
+    keys = [c for c in table.columns[: list(table.columns).index("slope")] if c not in ("level", "base", "n")]
+    held = [own_name(SLOPE_FIGURES, key) for key in keys]
+    scale, rows = scale_of(float(table["low"].min()), float(table["high"].max())), []
+    for r in records_of(table):
+        decimals = decimals_for(float(r["se"]))
+        size, *ends = value_with_ends(r["slope"], r["low"], r["high"], decimals)
+        place = [f"{by} {r['level']}"] if "level" in r else []
+        place += [f"{name} = {plain(r[key], 4)}" for name, key in zip(held, keys, strict=True)]
+        df = f"{r['df']:,.0f}" if r["df"] < _INFINITE else "∞"
+        cells = (", ".join(place) or "everywhere", size, number(r["se"], decimals), from_to(*ends), p_value(r["p"]), df)
+        rows.append(Row(cells, "plain", Strip(r["low"], r["slope"], r["high"], *scale)))
+    heads = ("where", "slope", "se", f"{short(100 * found.level, 4)}% CI", "p", "df")
+    step = fit.variable(numeric, "numeric").column.step_one
+    chosen = [name for name in held if name not in (at or {})]
+    both = [name for name in chosen if fit.variable(name, "numeric").column.two_values is not None]
+    rest = [name for name in chosen if name not in both]
+    middle = f"{listed(both)} at both values; " if both else ""
+    middle += f"{listed(rest)} at the mean and a standard deviation below and above, inside the rows; " if rest else ""
+    note = f"in {fit.family.scale(fit.outcome)} per {step}; {middle}what is not named is averaged over the rows"
+    facts = _whether_they_differ(found, numeric, by, table)
+    if fit.family.shares:
+        facts.append(("mind", "a slope, or a difference of slopes, in log odds is not one in probability"))
+    other = [f"`{n}`" for n in fit.slope_depends_on(numeric) if n not in (numeric, by, *held)]
+    if other:
+        words = f"in this model the slope differs by {listed(other)}{' as well' if by or held else ''}: here it is averaged over the rows"
+        facts.append(("mind", words))
+    blocks = (Table(heads, tuple(rows), frozenset(range(1, 6)), 0, "lower ┊ higher"),)
+    title = f"Simple slopes of {numeric}" + (f" by {by}" if by else "")
+    return Section(title, note, (*blocks, *([Facts(tuple(facts))] if facts else [])))
+
+
+def _whether_they_differ(
+    found: Imputations, numeric: str, by: str | None, table: pd.DataFrame
+) -> list[tuple[str, str]]:
+    """Say what the test of the interaction tells of slopes that stand side by side; nothing where none is of them alone."""
+    told = [t for t in found.model_terms if by and {numeric, by} <= set(t.names)]
+    if [set(t.names) for t in told] != [{numeric, by}]:
+        return []
+    test = next(r for r in rows_of(found.terms) if r.term == told[0].name)
+    if math.isnan(test.p):
+        return []
+    figures = f"{figures_of(test.statistic, test.df, test.df_rest, 'Wald')}, {p_phrase(test.p)}"
+    if test.p < found.fit.alpha:
+        return [(f"do they differ by {by}", f"{figures}: they do")]
+    facts = [(f"do they differ by {by}", f"{figures}: no clear evidence that they do")]
+    if (table["p"] < found.fit.alpha).nunique() > 1:
+        facts.append(("mind", "clear in one place and not in another is no evidence that the slope differs"))
+    return facts
+
+
 def _about_averages(found: Imputations, group: str) -> list[str]:
     """Say which interactions of a group are clear, so that differences told of it are averages."""
     told, tests = [], {r.term: r for r in rows_of(found.terms)}
@@ -300,7 +375,13 @@ def _pairs(found: Imputations, group: str, correction: str) -> Table:
     return Table(heads, tuple(rows), frozenset({1, 2, 3, 4}), 0)
 
 
-def imputations_record(found: Imputations, groups: Sequence[str] = (), correction: str = "holm") -> dict[str, Any]:
+def imputations_record(
+    found: Imputations,
+    groups: Sequence[str] = (),
+    correction: str = "holm",
+    slopes: Slopes = (),
+    at: Places | None = None,
+) -> dict[str, Any]:
     """Return them as plain data."""
     test = found.overall
     return {
@@ -328,6 +409,7 @@ def imputations_record(found: Imputations, groups: Sequence[str] = (), correctio
             }
             for group in groups
         },
+        "slopes": {f"{n}:{by}" if by else n: table_record(found.simple_slopes(n, by=by, at=at)) for n, by in slopes},
         "statements": [s.text for s in found.reading().statements],
         "cautions": list(found.reading().cautions),
     }

@@ -37,8 +37,9 @@ from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.predicting import Profiles, brought_back
+from markbase.core.results.simple_slopes import SLOPE_FIGURES
 from markbase.core.results.statements import Equation, Reading
-from markbase.core.tables import own_table, records_of
+from markbase.core.tables import own_name, own_table, records_of
 
 Array = NDArray[np.float64]
 CORRECTIONS = (*STEP_BY_STEP, "none")
@@ -329,29 +330,50 @@ class Imputations(ShownTables):
         by : str, optional
             The moderator: a group, or a numeric column.
         at : mapping of str to sequence of float, optional
-            Where numeric columns are held.
+            Where numeric columns are held; by default, where the slope differs by them, at their mean and a standard deviation below and above, the means of these
+            over the imputations.
 
         Returns
         -------
         pandas.DataFrame
-            Where it is told, as `fit.simple_slopes` has it, with `slope`, `se`, `df`, `low`, `high`, `p`; of logistic fits in log odds.
+            Where it is told, as `fit.simple_slopes` has it, with `slope`, `se`, `t`, `df`, `low`, `high`, `p`; of logistic fits in log odds, and as `odds_ratio`, `odds_low`,
+            `odds_high`.
 
         Raises
         ------
         ColumnError
             If the model has no such column.
+        FitError
+            If nothing in the model lets the slope differ by `by`.
         MarkbaseError
-            If the places differ between the imputations, as those do that are taken from the rows: give them.
+            If a column has other numbers of values in some imputations, so that no places are common to all: give them.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> terms = ["age", "voice", mb.interaction("age", "voice")]
+        >>> found = mb.fit_imputations(mb.demo.choir_imputed(), "belonging", terms, "imputation")
+        >>> found.simple_slopes("age", by="voice")[["level", "slope", "se", "p"]].round(3)
+             level  slope     se      p
+        0  soprano  0.086  0.074  0.245
+        1     alto  0.105  0.068  0.126
+        2    tenor  0.264  0.128  0.040
+        3     bass  0.306  0.131  0.021
         """
         tables = [fit.simple_slopes(numeric, by=by, at=at) for fit in self._curved]
-        tables = [t[[c for c in t if not str(c).startswith(("difference", "probability", "odds"))]] for t in tables]
-        places = [c for c in tables[0] if c not in ("n", "slope", "se", "low", "high", "p", "t", "z")]
-        if any(not t[places].equals(tables[0][places]) for t in tables):
-            held = [str(c) for c in places if any(not t[c].equals(tables[0][c]) for t in tables)]
-            raise MarkbaseError(
-                f"Where {listed(quoted(held))} is held differs between the imputations, as it is taken from the rows: say where, for instance at={{'{held[0]}': [20, 40, 60]}}."
-            )
-        return self._combined(tables, "slope").drop(columns=["missing_information", "simulation_error"])
+        held = [str(c) for c in tables[0] if c not in SLOPE_FIGURES and not str(c).startswith("probability")]
+        if apart := [c for c in held if any(not t[c].equals(tables[0][c]) for t in tables)]:
+            places = {own_name(SLOPE_FIGURES, c): [t[c].unique() for t in tables] for c in apart}
+            if uneven := [name for name, own in places.items() if len({len(v) for v in own}) > 1]:
+                raise MarkbaseError(
+                    f"{listed(quoted(uneven))} would be held at other numbers of places in some imputations: say at which values."
+                )
+            common = {name: np.mean(own, axis=0).tolist() for name, own in places.items()}
+            return self.simple_slopes(numeric, by=by, at={**common, **(at or {})})
+        wanted = [c for c in tables[0] if c in (*held, "level", "base", "n", "slope", "se")]
+        told = self._combined([t[wanted] for t in tables], "slope")
+        table = told.drop(columns=["missing_information", "simulation_error"])
+        return self.family.with_ratios(table, "slope")
 
     def _average_slope(self, numeric: str) -> tuple[float, float, float]:
         """Return the slope of a numeric column averaged over the rows, combined, and the ends of its interval; of logistic fits in probability."""
