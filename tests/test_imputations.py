@@ -498,6 +498,9 @@ def test_blocks_over_imputations_are_told_in_commands_plans_and_manuscripts(tmp_
     mb.write_document(linear, tmp_path / "d.md")
     lines = (tmp_path / "d.md").read_text("utf-8").replace("\\", "").splitlines()
     assert next(line for line in lines if line.startswith("| F of the change")).endswith(f"| {linear.changes[1].statistic:.2f} |")
+    few = mb.fit_imputed_blocks(FRAME.assign(half=FRAME["who"] % 2), "y", {"one": ["x"], "two": ["g"]}, "imputation", cluster="half")
+    assert (few.changes[1].df, few.changes[1].untested) == (2, "2 clusters cannot carry a joint test of 2 coefficients")
+    assert "not tested: 2 clusters cannot carry a joint test of 2 coefficients" in " ".join(str(few).split())
     for more, words in (
         (["g"], "Levels and slopes are told of a model, not of blocks"),
         (["--terms", "x"], "Give the terms in blocks or with `--terms`, not both"),
