@@ -253,6 +253,12 @@ def test_the_data_before_imputation_are_left_out_and_what_was_imputed_is_counted
     with_first = mb.fit_imputations(pd.concat([FIRST, FRAME], ignore_index=True), "y", TERMS, "imputation")
     assert (with_first.imputed.original, dict(with_first.imputed.columns)) == ("0", {"y": 0, "x": GAPS.sum(), "g": UNKNOWN.sum()})
     pd.testing.assert_frame_equal(with_first.coefficients, found.coefficients, rtol=1e-7)
+    moved = (FRAME["imputation"] == 2) & (FRAME["who"] < 120)  # of an outcome that has no gap before
+    told = mb.fit_imputations(pd.concat([FIRST, FRAME.assign(y=FRAME["y"] + moved)], ignore_index=True), "y", ["x"], "imputation")
+    assert dict(told.imputed.more) == {"y": (WHOLE["who"] < 120).sum()}
+    assert f"not the same in all, though not missing before: y in {(WHOLE['who'] < 120).sum()} rows" in " ".join(str(told).split())
+    assert "the same in all: y" in " ".join(str(with_first).split())
+    assert not with_first.imputed.more
     named = FRAME.assign(imputation=[f"file-{k}.csv" for k in FRAME["imputation"]])
     pd.testing.assert_frame_equal(mb.fit_imputations(named, "y", TERMS, "imputation").coefficients, found.coefficients)
     alike = pd.concat([EACH[0].assign(imputation=k) for k in (1, 2, 3)])
