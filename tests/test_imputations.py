@@ -11,6 +11,7 @@ import pytest
 
 import markbase as mb
 from command import run
+from markbase.core.comparison.imputation_sentences import imputation_answers
 from markbase.core.inference.imputation_rules import combined_test
 from markbase.show.imputations import imputations_page
 from markbase.show.text import to_text
@@ -630,7 +631,12 @@ def test_figures_and_answers_show_what_is_combined(kind, tmp_path):
     text = " ".join(re.sub("<[^>]*>", " ", (tmp_path / "r.html").read_text("utf-8")).split())
     unclear = found.terms["p"].iloc[2] >= 0.05
     assert ("Averaged over these rows, per further" in text) == unclear
-    assert text.count("For g nothing is clear here") == 0  # within an interaction it is told by that
+    noise = mb.Study(
+        FRAME.assign(y=np.tile(np.random.default_rng(5).normal(size=N), M), yes=np.tile(np.random.default_rng(6).choice(["yes", "no"], N), M))
+    )
+    none = imputation_answers(mb.fit_imputations(noise.mark("g", "a"), outcome, ["w", *TERMS], "imputation", kind=kind, **more))
+    assert none[-1].text.startswith("For `w` and `x × g` nothing is clear here")  # x and g are told by their interaction
+    assert [s.text.split(",")[0] for s in none[1:-1]] == ["Averaged over these rows"] * 2
     blocks = mb.fit_imputed_blocks(study, outcome, {"one": ["x"], "two": ["w"]}, "imputation", kind=kind, **more)
     moved = mb.draw_paths(blocks)
     assert moved.get_lines()[0].get_ydata().tolist() == pytest.approx((blocks.moves.loc[1, ["one", "two"]] / blocks.errors.loc[1, "one"]).tolist())
