@@ -317,6 +317,23 @@ def test_one_person_of_a_profile_spreads_as_the_rows_with_what_is_named_put_in(t
         assert row.one_high - row.predicted == pytest.approx(wide, rel=1e-9)
 
 
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+def test_profiles_together_are_those_alone_in_their_order(kind):
+    study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    terms = [mb.interaction("age", "voice"), "rehearsals"]
+    fit = mb.fit_linear(study, "belonging", terms) if kind == "linear" else mb.fit_logistic(study, "stays", terms, event="yes")
+    whole, partly, least = {"age": 30, "voice": "bass", "rehearsals": 9}, {"voice": "tenor"}, {"age": 50}
+    for order in (
+        [whole, partly, whole, least, partly],
+        [least] * 3 + [whole],
+        [whole] * 300 + [{"age": 30 + k / 10, "voice": "alto"} for k in range(300)],
+    ):
+        together = fit.predict(order)
+        for k in (0, len(order) // 2, len(order) - 1):
+            alone = fit.predict(order[k]).iloc[0]
+            assert together.loc[k, alone.index].drop("caution").tolist() == pytest.approx(alone.drop("caution").tolist(), rel=1e-12)
+
+
 @pytest.mark.parametrize("weighted", [False, True])
 def test_a_calibration_slope_is_nothing_where_none_can_be_told(weighted):
     rng = np.random.default_rng(4)
