@@ -330,8 +330,8 @@ def test_profiles_together_are_those_alone_in_their_order(kind):
     ):
         together = fit.predict(order)
         for k in (0, len(order) // 2, len(order) - 1):
-            alone = fit.predict(order[k]).iloc[0]
-            assert together.loc[k, alone.index].drop("caution").tolist() == pytest.approx(alone.drop("caution").tolist(), rel=1e-12)
+            alone = fit.predict(order[k]).select_dtypes("number").iloc[0]
+            assert together.loc[k, alone.index].tolist() == pytest.approx(alone.tolist(), rel=1e-12)
 
 
 @pytest.mark.parametrize("weighted", [False, True])
