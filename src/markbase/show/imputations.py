@@ -287,7 +287,7 @@ def _group(found: Imputations, group: str, correction: str) -> Section:
     table = Table(heads, tuple(levels), frozenset(range(1, 7)), 0)
     adjusted = fit.family.adjusted(fit.outcome)
     rows = "; rows: means" if found.by else ""
-    note = f"{adjusted}, adjusted: if all rows had this level and were otherwise as they are; differences from the base{rows}"
+    note = f"{adjusted}; adjusted: as if all rows had this level; differences from the base{rows}"
     minded = tuple(("mind", words) for words in _about_averages(found, group))
     return Section(heading, note, (table, *([Facts(minded)] if minded else []), _pairs(found, group, correction)))
 

@@ -355,10 +355,10 @@ class Imputations(ShownTables):
         >>> found = mb.fit_imputations(mb.demo.choir_imputed(), "belonging", terms, "imputation")
         >>> found.simple_slopes("age", by="voice")[["level", "slope", "se", "p"]].round(3)
              level  slope     se      p
-        0  soprano  0.086  0.074  0.245
-        1     alto  0.105  0.068  0.126
-        2    tenor  0.264  0.128  0.040
-        3     bass  0.306  0.131  0.021
+        0  soprano  0.106  0.073  0.149
+        1     alto  0.090  0.068  0.186
+        2    tenor  0.277  0.132  0.037
+        3     bass  0.267  0.127  0.040
         """
         tables = [fit.simple_slopes(numeric, by=by, at=at) for fit in self._curved]
         held = [str(c) for c in tables[0] if c not in SLOPE_FIGURES and not str(c).startswith("probability")]
