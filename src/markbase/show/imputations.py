@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
-
-import pandas as pd
 
 from markbase.core.comparison.imputations import Imputations
 from markbase.core.errors import count_noun, listed, quoted
@@ -19,21 +17,16 @@ from markbase.core.formatting import (
     number,
     p_phrase,
     p_value,
-    plain,
-    ratio_with_ends,
     share,
-    short,
-    value_with_ends,
     without_zero,
 )
-from markbase.core.reading.interaction_sentences import what_differs
 from markbase.core.results.logistic import LogisticFit
-from markbase.core.results.simple_slopes import SLOPE_FIGURES
-from markbase.core.tables import own_name, records_of, rows_of
+from markbase.core.tables import rows_of
 from markbase.show.equation import equation_section
 from markbase.show.fit import reading_blocks, weights_words
+from markbase.show.imputed_levels import INFINITE, Places, Slopes, group_section_over, slopes_section_over
 from markbase.show.logistic import chances_section
-from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
+from markbase.show.page import Facts, Page, Row, Section, Table
 from markbase.show.records import table_record
 from markbase.show.statistics import (
     INTERCEPT,
@@ -42,13 +35,10 @@ from markbase.show.statistics import (
     coefficient_statistics,
     df_words,
     laid_out,
-    scale_of,
 )
 
 _MOST_NAMED = 6
 """So many imputed columns, or imputations, are named."""
-_INFINITE = 1e5
-"""So many degrees of freedom, and more, are written as infinite."""
 _MEASURES = {
     "r2": "R²",
     "r2_adjusted": "R² adjusted",
@@ -57,12 +47,6 @@ _MEASURES = {
     "tjur": "Tjur's R²",
     "brier": "Brier score",
 }
-
-
-Slopes = Sequence[tuple[str, str | None]]
-"""Numeric columns whose slopes are told, each with its moderator."""
-Places = Mapping[str, Sequence[float]]
-"""Where numeric columns are held."""
 
 
 def imputations_page(
@@ -97,10 +81,10 @@ def imputations_page(
         )
     sections.append(equation_section(f"{len(sections) + 1}  ", found.equation(), fit.fixed_effect_names))
     for group in groups:
-        section = _group(found, group, correction)
+        section = group_section_over(found, group, correction)
         sections.append(replace(section, title=f"{len(sections) + 1}  {section.title}"))
     for numeric, by in slopes:
-        section = _slopes(found, numeric, by, at)
+        section = slopes_section_over(found, numeric, by, at)
         sections.append(replace(section, title=f"{len(sections) + 1}  {section.title}"))
     sections.append(Section(f"{len(sections) + 1}  In words", blocks=reading_blocks(found.reading())))
     title = f"{fit.family.observed(fit.outcome)}: {fit.family.name} regression on {count_noun(len(found.model_terms), 'term')}, combined over {m} {kind}"
@@ -246,7 +230,7 @@ def imputations_table(found: Imputations, *, formal: bool = False) -> Table:
     first = "(intercept), odds" if found.family.ratios else INTERCEPT
     statistics = [
         *coefficient_statistics(found),
-        Statistic("df", "df", "df", lambda r: f"{r.df:,.0f}" if r.df < _INFINITE else "∞"),
+        Statistic("df", "df", "df", lambda r: f"{r.df:,.0f}" if r.df < INFINITE else "∞"),
         Statistic("missing", "missing", "FMI", lambda r: as_percent(r.missing_information)),
     ]
     entries = list(coefficient_entries(found, first, formal=formal))
@@ -263,116 +247,6 @@ def _legend(found: Imputations) -> Facts:
             ),
         )
     )
-
-
-def _group(found: Imputations, group: str, correction: str) -> Section:
-    """Describe every level of a group, and every pair of them."""
-    heading = f"The levels of {group}, and every pair"
-    if reason := found.not_averaged(group):
-        return Section(heading, blocks=(Sentences(((reason, ()),)),))
-    factor, fit = found.family.factor, found.fit
-    levels = []
-    for r in rows_of(found.groups(group)):
-        decimals = decimals_for((r.adjusted_high - r.adjusted_low) * factor / 4)
-        at = value_with_ends(factor * r.adjusted, factor * r.adjusted_low, factor * r.adjusted_high, decimals)
-        if r.base:
-            levels.append(Row((r.level, f"{round(r.n):,}", at[0], from_to(*at[1:]), "0", "base", ""), "base"))
-            continue
-        told = value_with_ends(factor * r.difference, factor * r.low, factor * r.high, decimals_for(factor * r.se))
-        levels.append(
-            Row((r.level, f"{round(r.n):,}", at[0], from_to(*at[1:]), told[0], from_to(*told[1:]), p_value(r.p)))
-        )
-    percent = f"{short(100 * found.level, 4)}% CI"
-    heads = ("level", "rows", "adjusted", percent, "difference", percent, "p")
-    table = Table(heads, tuple(levels), frozenset(range(1, 7)), 0)
-    adjusted = fit.family.adjusted(fit.outcome)
-    rows = "; rows: means" if found.by else ""
-    note = f"{adjusted}; adjusted: as if all rows had this level; differences from the base{rows}"
-    minded = tuple(("mind", words) for words in _about_averages(found, group))
-    return Section(heading, note, (table, *([Facts(minded)] if minded else []), _pairs(found, group, correction)))
-
-
-def _slopes(found: Imputations, numeric: str, by: str | None, at: Places | None) -> Section:
-    """Describe simple slopes of a numeric column, at chosen values or within the levels of a group."""
-    fit, table = found.fit, found.simple_slopes(numeric, by=by, at=at)
-    keys = [c for c in table.columns[: list(table.columns).index("slope")] if c not in ("level", "base", "n")]
-    held = [own_name(SLOPE_FIGURES, key) for key in keys]
-    scale, rows = scale_of(float(table["low"].min()), float(table["high"].max())), []
-    for r in records_of(table):
-        decimals = decimals_for(float(r["se"]))
-        size, *ends = value_with_ends(r["slope"], r["low"], r["high"], decimals)
-        place = [f"{by} {r['level']}"] if "level" in r else []
-        place += [f"{name} = {plain(r[key], 4)}" for name, key in zip(held, keys, strict=True)]
-        df = f"{r['df']:,.0f}" if r["df"] < _INFINITE else "∞"
-        cells = (", ".join(place) or "everywhere", size, number(r["se"], decimals), from_to(*ends), p_value(r["p"]), df)
-        rows.append(Row(cells, "plain", Strip(r["low"], r["slope"], r["high"], *scale)))
-    heads = ("where", "slope", "se", f"{short(100 * found.level, 4)}% CI", "p", "df")
-    step = fit.variable(numeric, "numeric").column.step_one
-    chosen = [name for name in held if name not in (at or {})]
-    both = [name for name in chosen if fit.variable(name, "numeric").column.two_values is not None]
-    rest = [name for name in chosen if name not in both]
-    middle = f"{listed(both)} at both values; " if both else ""
-    middle += f"{listed(rest)} at the mean and a standard deviation below and above, inside the rows; " if rest else ""
-    note = f"in {fit.family.scale(fit.outcome)} per {step}; {middle}what is not named is averaged over the rows"
-    facts = _whether_they_differ(found, numeric, by, table)
-    if fit.family.shares:
-        facts.append(("mind", "a slope, or a difference of slopes, in log odds is not one in probability"))
-    other = [f"`{n}`" for n in fit.slope_depends_on(numeric) if n not in (numeric, by, *held)]
-    if other:
-        words = f"in this model the slope differs by {listed(other)}{' as well' if by or held else ''}: here it is averaged over the rows"
-        facts.append(("mind", words))
-    blocks = (Table(heads, tuple(rows), frozenset(range(1, 6)), 0, "lower ┊ higher"),)
-    title = f"Simple slopes of {numeric}" + (f" by {by}" if by else "")
-    return Section(title, note, (*blocks, *([Facts(tuple(facts))] if facts else [])))
-
-
-def _whether_they_differ(
-    found: Imputations, numeric: str, by: str | None, table: pd.DataFrame
-) -> list[tuple[str, str]]:
-    """Say what the test of the interaction tells of slopes that stand side by side; nothing where none is of them alone."""
-    told = [t for t in found.model_terms if by and {numeric, by} <= set(t.names)]
-    if [set(t.names) for t in told] != [{numeric, by}]:
-        return []
-    test = next(r for r in rows_of(found.terms) if r.term == told[0].name)
-    if math.isnan(test.p):
-        return []
-    figures = f"{figures_of(test.statistic, test.df, test.df_rest, 'Wald')}, {p_phrase(test.p)}"
-    if test.p < found.fit.alpha:
-        return [(f"do they differ by {by}", f"{figures}: they do")]
-    facts = [(f"do they differ by {by}", f"{figures}: no clear evidence that they do")]
-    if (table["p"] < found.fit.alpha).nunique() > 1:
-        facts.append(("mind", "clear in one place and not in another is no evidence that the slope differs"))
-    return facts
-
-
-def _about_averages(found: Imputations, group: str) -> list[str]:
-    """Say which interactions of a group are clear, so that differences told of it are averages."""
-    told, tests = [], {r.term: r for r in rows_of(found.terms)}
-    for term in found.model_terms:
-        others, test = [name for name in term.names if name != group], tests[term.name]
-        if group in term.names and others and test.p < found.fit.alpha:
-            differs = what_differs(term, True, " in log odds" if found.family.ratios else "")
-            figures = f"{figures_of(test.statistic, test.df, test.df_rest, 'Wald')}, {p_phrase(test.p)}"
-            told.append(
-                f"{differs[0].lower()}{differs[1:]} ({figures}): the differences told here are averages over the rows, and not the same at every "
-                f"{' and '.join(quoted(others))}"
-            )
-    return told
-
-
-def _pairs(found: Imputations, group: str, correction: str) -> Table:
-    ratios = found.family.ratios
-    rows = []
-    for r in rows_of(found.between(group, correction)):
-        if ratios:
-            told = ratio_with_ends(r.odds_ratio, r.odds_low, r.odds_high, r.se)
-        else:
-            told = value_with_ends(r.difference, r.low, r.high, decimals_for(r.se))
-        size = told[0], from_to(*told[1:])
-        rows.append(Row((f"{r.level} against {r.against}", *size, p_value(r.p), p_value(r.p_corrected))))
-    what = "odds ratio" if ratios else "difference"
-    heads = ("pair", what, f"{short(100 * found.level, 4)}% CI", "p", f"p, {correction}")
-    return Table(heads, tuple(rows), frozenset({1, 2, 3, 4}), 0)
 
 
 def imputations_record(
