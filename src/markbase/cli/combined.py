@@ -41,13 +41,18 @@ def is_combined(model: Model, imputation: str | None) -> bool:
     return bool(model.names and model.names[0] in named) or (not analysis.fits and not model.names and len(named) == 1)
 
 
-def opened_combined(model: Model, imputation: str | None, blocks: Sequence[str] = ()) -> tuple[Model, Study, FitEntry]:
-    """Open the data, and say what is to be fitted to each imputation, or each plausible value; also as what the names behind the file are read."""
+def opened_combined(
+    model: Model, imputation: str | None, blocks: Sequence[str] = (), *, needed: bool = True
+) -> tuple[Model, Study, FitEntry]:
+    """Open the data, and say what is to be fitted to each imputation, or each plausible value; also as what the names behind the file are read.
+
+    Where there is neither, it is refused if one is `needed`: a name with a comma may be that of one outcome.
+    """
     model = replace(model, of="imputations", parted_outcome=imputation is None)
     study, entry = model.opened(blocks, also=(imputation,) if imputation else ())
     if imputation:
         entry = replace(entry, imputation=imputation, outcomes=())
-    if not entry.imputation and not entry.outcomes:
+    if needed and not entry.imputation and not entry.outcomes:
         raise MarkbaseError(
             "Say what numbers the imputations: --imputation imputation; or give plausible values as outcomes, by commas: --outcome pv1pitch,pv2pitch."
         )

@@ -192,7 +192,8 @@ class Model:
 
     def _typed(self, study: Study) -> FitEntry:
         """Return what options say of the outcome, or of several."""
-        outcomes = tuple(names_in(self.outcome or "", study.columns)) if self.parted_outcome else ()
+        parted = self.parted_outcome and self.outcome not in study.columns
+        outcomes = tuple(names_in(self.outcome or "", study.columns)) if parted else ()
         several = outcomes if len(outcomes) > 1 or any(map(is_pattern, outcomes)) else ()
         several = names_like(several, study.columns)
         return FitEntry("", "linear", several[0] if several else self.outcome or "", (), outcomes=several)

@@ -142,9 +142,11 @@ def command(
         show(predictions_page(fit, table, of_rows))
 
 
-def _combined_fit(model: Model, imputation: str | None) -> tuple[Study, Imputations]:
-    """Open the data, and combine the fits of all imputations; of an entry in blocks that of the last."""
-    _, study, entry = opened_combined(model, imputation)
+def _combined_fit(model: Model, imputation: str | None) -> tuple[Study, AnyFit | Imputations]:
+    """Open the data, and combine the fits of all imputations; of an entry in blocks that of the last. Of one outcome, whatever its name, it is a fit."""
+    _, study, entry = opened_combined(model, imputation, needed=False)
+    if not entry.imputation and not entry.outcomes:
+        return study, entry.fitted_to(study)
     found = entry.combined_in(study)
     return study, found if isinstance(found, Imputations) else found.last
 

@@ -4,28 +4,26 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 
 import pandas as pd
 
 from markbase.core.comparison.imputations import Imputations
-from markbase.core.errors import listed, quoted
+from markbase.core.errors import listed
 from markbase.core.formatting import (
     decimals_for,
     figures_of,
     from_to,
-    number,
     p_phrase,
     p_value,
-    plain,
     ratio_with_ends,
     short,
     value_with_ends,
 )
-from markbase.core.reading.interaction_sentences import what_differs
-from markbase.core.results.simple_slopes import SLOPE_FIGURES
-from markbase.core.tables import own_name, records_of, rows_of
-from markbase.show.page import Facts, Row, Section, Sentences, Strip, Table
-from markbase.show.statistics import scale_of
+from markbase.core.reading.interaction_sentences import average_words
+from markbase.core.tables import rows_of
+from markbase.show.page import Facts, Row, Section, Sentences, Table
+from markbase.show.slope_tables import differing_facts, slope_rows
 
 INFINITE = 1e5
 """So many degrees of freedom, and more, are written as infinite."""
@@ -65,17 +63,9 @@ def group_section_over(found: Imputations, group: str, correction: str) -> Secti
 def slopes_section_over(found: Imputations, numeric: str, by: str | None, at: Places | None) -> Section:
     """Describe simple slopes of a numeric column, at chosen values or within the levels of a group."""
     fit, table = found.fit, found.simple_slopes(numeric, by=by, at=at)
-    keys = [c for c in table.columns[: list(table.columns).index("slope")] if c not in ("level", "base", "n")]
-    held = [own_name(SLOPE_FIGURES, key) for key in keys]
-    scale, rows = scale_of(float(table["low"].min()), float(table["high"].max())), []
-    for r in records_of(table):
-        decimals = decimals_for(float(r["se"]))
-        size, *ends = value_with_ends(r["slope"], r["low"], r["high"], decimals)
-        place = [f"{by} {r['level']}"] if "level" in r else []
-        place += [f"{name} = {plain(r[key], 4)}" for name, key in zip(held, keys, strict=True)]
-        df = f"{r['df']:,.0f}" if r["df"] < INFINITE else "∞"
-        cells = (", ".join(place) or "everywhere", size, number(r["se"], decimals), from_to(*ends), p_value(r["p"]), df)
-        rows.append(Row(cells, "plain", Strip(r["low"], r["slope"], r["high"], *scale)))
+    held, _, told = slope_rows(table, by)
+    df = [f"{v:,.0f}" if v < INFINITE else "∞" for v in table["df"]]
+    rows = [replace(row, cells=(*row.cells, own)) for row, own in zip(told, df, strict=True)]
     heads = ("where", "slope", "se", f"{short(100 * found.level, 4)}% CI", "p", "df")
     step = fit.variable(numeric, "numeric").column.step_one
     chosen = [name for name in held if name not in (at or {})]
@@ -107,12 +97,9 @@ def _whether_they_differ(
     if math.isnan(test.p):
         return []
     figures = f"{figures_of(test.statistic, test.df, test.df_rest, 'Wald')}, {p_phrase(test.p)}"
-    if test.p < found.fit.alpha:
-        return [(f"do they differ by {by}", f"{figures}: they do")]
-    facts = [(f"do they differ by {by}", f"{figures}: no clear evidence that they do")]
-    if (table["p"] < found.fit.alpha).nunique() > 1:
-        facts.append(("mind", "clear in one place and not in another is no evidence that the slope differs"))
-    return facts
+    sure = bool(test.p < found.fit.alpha)
+    words = f"{figures}: they do" if sure else f"{figures}: no clear evidence that they do"
+    return differing_facts(f"do they differ by {by}", words, sure, table["p"] < found.fit.alpha)
 
 
 def _about_averages(found: Imputations, group: str) -> list[str]:
@@ -121,12 +108,8 @@ def _about_averages(found: Imputations, group: str) -> list[str]:
     for term in found.model_terms:
         others, test = [name for name in term.names if name != group], tests[term.name]
         if group in term.names and others and test.p < found.fit.alpha:
-            differs = what_differs(term, True, " in log odds" if found.family.ratios else "")
             figures = f"{figures_of(test.statistic, test.df, test.df_rest, 'Wald')}, {p_phrase(test.p)}"
-            told.append(
-                f"{differs[0].lower()}{differs[1:]} ({figures}): the differences told here are averages over the rows, and not the same at every "
-                f"{' and '.join(quoted(others))}"
-            )
+            told.append(average_words(found.fit, term, group, figures))
     return told
 
 

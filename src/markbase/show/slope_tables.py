@@ -36,23 +36,7 @@ def slopes_section(
     Where the moderator is numeric, also the stretches in which the slope is clear.
     """
     table = fit.simple_slopes(numeric, by=by, at=at)
-    keys = [c for c in table.columns[: list(table.columns).index("slope")] if c not in ("level", "base", "n")]
-    held = [own_name(SLOPE_FIGURES, key) for key in keys]
-    scale = scale_of(float(table["low"].min()), float(table["high"].max()))
-    rows = []
-    for r in records_of(table):
-        decimals = decimals_for(float(r["se"]))
-        size, *ends = value_with_ends(r["slope"], r["low"], r["high"], decimals)
-        place = [f"{by} {r['level']}"] if "level" in r else []
-        place += [f"{name} = {plain(r[key], 4)}" for name, key in zip(held, keys, strict=True)]
-        cells = (
-            ", ".join(place) or "everywhere",
-            size,
-            number(r["se"], decimals),
-            from_to(*ends),
-            p_value(r["p"]),
-        )
-        rows.append(Row(cells, "plain", Strip(r["low"], r["slope"], r["high"], *scale)))
+    held, keys, rows = slope_rows(table, by)
     unit = fit.family.scale(fit.outcome)
     chosen = [(name, key) for name, key in zip(held, keys, strict=True) if name not in (at or {})]
     places = "".join(f"{_chosen(fit, name, set(table[key]))}; " for name, key in chosen)
@@ -106,6 +90,21 @@ def slopes_section(
     return Section(title, note, (*blocks, *([Facts(tuple(facts))] if facts else [])))
 
 
+def slope_rows(table: pd.DataFrame, by: str | None) -> tuple[list[str], list[str], list[Row]]:
+    """Return which columns are held, by what the table calls them, and a row for each place: where, slope, error, interval and p."""
+    keys = [c for c in table.columns[: list(table.columns).index("slope")] if c not in ("level", "base", "n")]
+    held = [own_name(SLOPE_FIGURES, key) for key in keys]
+    scale, rows = scale_of(float(table["low"].min()), float(table["high"].max())), []
+    for r in records_of(table):
+        decimals = decimals_for(float(r["se"]))
+        size, *ends = value_with_ends(r["slope"], r["low"], r["high"], decimals)
+        place = [f"{by} {r['level']}"] if "level" in r else []
+        place += [f"{name} = {plain(r[key], 4)}" for name, key in zip(held, keys, strict=True)]
+        cells = (", ".join(place) or "everywhere", size, number(r["se"], decimals), from_to(*ends), p_value(r["p"]))
+        rows.append(Row(cells, "plain", Strip(r["low"], r["slope"], r["high"], *scale)))
+    return held, keys, rows
+
+
 def _whether_they_differ(
     fit: AnyFit | StoredFit, numeric: str, by: str | None, table: pd.DataFrame
 ) -> list[tuple[str, str]]:
@@ -122,12 +121,18 @@ def _whether_they_differ(
         figures, label, (yes, no) = joint_figures(fit, test, test["kind"]), "does it bend", ("it does", "that it does")
     if math.isnan(test["p"]):
         return []
-    if (fit._judged(told[0].name, test["p"]) if by else test["p"]) < fit.alpha:
-        return [(label, f"{figures}: {yes}")]
-    facts = [(label, f"{figures}: no clear evidence {no}")]
-    if (table["p"] < fit.alpha).nunique() > 1:
-        facts.append(("mind", "clear in one place and not in another is no evidence that the slope differs"))
-    return facts
+    sure = (fit._judged(told[0].name, test["p"]) if by else test["p"]) < fit.alpha
+    return differing_facts(
+        label, f"{figures}: {yes}" if sure else f"{figures}: no clear evidence {no}", sure, table["p"] < fit.alpha
+    )
+
+
+def differing_facts(label: str, words: str, sure: bool, clear: pd.Series[bool]) -> list[tuple[str, str]]:
+    """Say whether slopes differ, and where they do not for `sure` though some are clear and others not, what that is not."""
+    told = [(label, words)]
+    if not sure and clear.nunique() > 1:
+        told.append(("mind", "clear in one place and not in another is no evidence that the slope differs"))
+    return told
 
 
 def _too_narrow(places: Sequence[str], table: pd.DataFrame, one_slope: bool) -> list[tuple[str, str]]:

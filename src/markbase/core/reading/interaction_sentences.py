@@ -65,12 +65,15 @@ def about_averages(fit: AnyFit | StoredFit, group: str, held: Collection[str] = 
         if group not in term.names or not others or set(others) & set(held) or term.name in fit.untested:
             continue
         if fit._judged(term.name, tests[term.name]["p"]) < fit.alpha:
-            found = what_differs(term, True, " in log odds" if fit.family.ratios else "")
-            told.append(
-                f"{found[0].lower()}{found[1:]} ({joint_figures(fit, tests[term.name])}): the differences told here are averages "
-                f"over the rows, and not the same at every {' and '.join(f'`{name}`' for name in others)}"
-            )
+            told.append(average_words(fit, term, group, joint_figures(fit, tests[term.name])))
     return told
+
+
+def average_words(fit: AnyFit | StoredFit, term: Term, group: str, figures: str) -> str:
+    """Say that differences of a group are averages, since an interaction with it is clear by some figures, as a clause."""
+    found = what_differs(term, True, " in log odds" if fit.family.ratios else "")
+    others = " and ".join(f"`{name}`" for name in term.names if name != group)
+    return f"{found[0].lower()}{found[1:]} ({figures}): the differences told here are averages over the rows, and not the same at every {others}"
 
 
 def interaction_statements(
